@@ -16,10 +16,10 @@ from coinjar.core.delivery import DesiredValue, LastApplied, LiveValue, PlanCont
 from coinjar.core.errors import Location
 from coinjar.core.proofs import judge
 from coinjar.core.secret import Secret
-from coinjar.documents.json_data import NOTHING, look
+from coinjar.documents.json_data import MISSING, resolve_pointer
 from coinjar.platforms.description import PlatformDescription
 from coinjar.platforms.limits import unsupported_variables
-from coinjar.platforms.templating import MissingValue, fill, fill_path, holders
+from coinjar.platforms.templating import MissingValue, fill_body, fill_path, request_placeholders
 
 NAMES = st.sampled_from("ABCDEFGH")
 TEXTS = st.text(max_size=5)
@@ -206,7 +206,7 @@ def test_what_is_filled_in_arrives_as_it_is(name: str, value: str, stages: list[
     parts = urlsplit(path)
     assert unquote(parts.path.removeprefix("/v/")) == name
     assert parse_qs(parts.query, keep_blank_values=True) == {"a": [value], "c": ["1"]}
-    body = fill(
+    body = fill_body(
         {"n": "{name}", "v": "{value}", "s": "{stages}", "b": "{secret}", "t": "<{value}>", "keep": [1, None, True]},
         context,
     )
@@ -221,15 +221,15 @@ def test_pointers_into_answers() -> None:
         "/items/0/a~1b/~0/1": "x",
         "/items/*/id": [7, 8],
         "/next": None,
-        "/items/2": NOTHING,
-        "/nope": NOTHING,
-        "/items/x": NOTHING,
+        "/items/2": MISSING,
+        "/nope": MISSING,
+        "/items/x": MISSING,
     }.items():
-        assert look(answer, pointer) == result
+        assert resolve_pointer(answer, pointer) == result
     assert fill_path("/v/{/items/0/id}", {}, answer) == "/v/7"
-    assert list(holders({"a": ["{x}", "{/y/z}"], "b": 1})) == ["x", "/y/z"]
+    assert list(request_placeholders({"a": ["{x}", "{/y/z}"], "b": 1})) == ["x", "/y/z"]
     with pytest.raises(MissingValue):
-        fill("{/nope}", {}, answer)
+        fill_body("{/nope}", {}, answer)
 
 
 KEYED = hmac.new(b"key", b"text", hashlib.sha256).hexdigest()

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from coinjar.core.errors import CoinJarError
 from coinjar.documents.edit import apply
 from coinjar.documents.environments import edits, held
-from coinjar.documents.implicit_types import becomes
+from coinjar.documents.implicit_types import implicit_type
 from coinjar.documents.jsontree import build_json_tree
 from coinjar.documents.pointer import follow
 from coinjar.documents.tree import build_tree
@@ -123,7 +123,7 @@ def test_the_same_in_json(form: str, before: dict[str, str], after: dict[str, st
 def test_what_bare_scalars_become(text: str, words: str | None) -> None:
     tree = build_tree(text)
     assert tree
-    result = becomes(tree)
+    result = implicit_type(tree)
     assert (", ".join(result) if result else None) == words
 
 

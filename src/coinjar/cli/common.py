@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterable, Sequence
-from fnmatch import fnmatchcase
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from coinjar.core.errors import CoinJarError, UsageError
-from coinjar.core.names import name_fault
+from coinjar.core.names import matches, name_fault
 
 if TYPE_CHECKING:
     from coinjar.actions.open_jar import OpenJar, Resolution
@@ -222,7 +221,7 @@ def known_stages(jar: Jar, given: list[str] | None, option: str) -> list[str]:
 
 def fits(name: str, patterns: Sequence[str] | None) -> bool:
     """Return whether a name matches one of the patterns, ignoring case."""
-    return not patterns or any(fnmatchcase(name.upper(), pattern.upper()) for pattern in patterns)
+    return not patterns or matches(name.upper(), [pattern.upper() for pattern in patterns])
 
 
 def warn_no_match(patterns: Sequence[str] | None, names: Iterable[str]) -> None:

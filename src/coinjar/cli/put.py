@@ -17,7 +17,8 @@ from coinjar.cli.common import (
     print_status,
     variable_names,
 )
-from coinjar.core.errors import InputError, UsageError
+from coinjar.core.errors import UsageError
+from coinjar.core.utf8 import decode_value
 
 if TYPE_CHECKING:
     from coinjar.actions.editing.values import AssignedValue, Assignment
@@ -133,16 +134,8 @@ def _from_stdin(name: str, *, exact: bool) -> str:
     """Return stdin without the line break that `echo` and editors add at the end; a PEM text keeps it, since its
     readers require it.
     """
-    try:
-        value = sys.stdin.buffer.read().decode()
-    except UnicodeDecodeError:
-        raise InputError(
-            f"the input for {name} is not UTF-8 text", hint="encode bytes first, for example as base64"
-        ) from None
-    if "\0" in value:
-        raise InputError(
-            f"the input for {name} contains a NUL character", hint="encode bytes first, for example as base64"
-        )
+    hint = "encode bytes first, for example as base64"
+    value = decode_value(sys.stdin.buffer.read(), f"the input for {name}", hint)
     if exact or not value.endswith("\n") or value.lstrip().startswith("-----BEGIN "):
         return value
     print_status(f"note: the line break at the end of {name} was removed (--exact keeps it)")

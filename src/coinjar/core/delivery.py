@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Mapping
-from fnmatch import fnmatchcase
+from collections.abc import Callable, Collection, Mapping
 from typing import NamedTuple
 
 NEW, CHANGED, GONE, AGAIN = "new", "changed", "gone", "again"
@@ -257,8 +256,3 @@ def _unread(last: LastApplied | None, live_value: LiveValue, now: str) -> tuple[
     if last.version != live_value.version:
         return CHANGED_THERE, "written by somebody else since the last delivery"
     return (NOT_DELIVERED if last.fingerprint != now else NOT_READABLE), ""
-
-
-def matches(name: str, shapes: Iterable[str]) -> bool:
-    """Return whether a name matches one of these patterns (`MAIL_*`)."""
-    return any(fnmatchcase(name, shape) for shape in shapes)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from fnmatch import fnmatchcase
 from typing import NewType
 
 StageName = NewType("StageName", str)
@@ -45,6 +46,11 @@ def name_fault(what: str, name: str) -> str | None:
     if re.fullmatch(SMALL_NAME, name):
         return None
     return f"a {what}'s name is 1 to 63 of a-z, 0-9, '-' and '_', with a letter or digit at both ends"
+
+
+def matches(name: str, patterns: Iterable[str]) -> bool:
+    """Return whether a name matches one of these patterns (`MAIL_*`)."""
+    return any(fnmatchcase(name, pattern) for pattern in patterns)
 
 
 def nearest(name: str, known: Iterable[str]) -> str | None:

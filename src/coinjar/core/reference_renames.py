@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from fnmatch import fnmatchcase
+
+from coinjar.core.names import matches
+from coinjar.core.pointer_steps import join_pointer, split_pointer
 
 
 def references(text: str, renames: Mapping[str, str]) -> Iterator[tuple[int, int, str]]:
@@ -22,16 +24,11 @@ def in_references(text: str, renames: Mapping[str, str]) -> str:
 
 
 def in_pointer(text: str, renames: Mapping[str, str]) -> str:
-    """Return a JSON Pointer with its names renamed.
-
-    A step is compared after unescaping (`~1` is '/', `~0` is '~'; RFC 6901, 3).
-    """
-    return "/".join(_in_step(step, renames) for step in text.split("/"))
-
-
-def _in_step(step: str, renames: Mapping[str, str]) -> str:
-    new = renames.get(step.replace("~1", "/").replace("~0", "~"))
-    return step if new is None else new.replace("~", "~0").replace("/", "~1")
+    """Return a JSON Pointer with its names renamed. A step is compared after unescaping."""
+    steps = split_pointer(text)
+    if not renames.keys() & set(steps):
+        return text
+    return join_pointer(renames.get(step, step) for step in steps)
 
 
 def condition(text: str, renames: Mapping[str, str]) -> str:
@@ -43,11 +40,7 @@ def condition(text: str, renames: Mapping[str, str]) -> str:
 def left_behind(shapes: list[str], renames: Mapping[str, str]) -> list[str]:
     """Return the new names that a list of patterns (`MAIL_*`) does not match although it matched the old ones."""
     return [
-        new
-        for old, new in renames.items()
-        if old not in shapes
-        and any(fnmatchcase(old, shape) for shape in shapes)
-        and not any(fnmatchcase(new, shape) for shape in shapes)
+        new for old, new in renames.items() if old not in shapes and matches(old, shapes) and not matches(new, shapes)
     ]
 
 

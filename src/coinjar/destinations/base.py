@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 from coinjar.core.errors import InputError, Location
 from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Destination
+from coinjar.core.placeholders import fill, placeholders
 from coinjar.core.rules.base import Diagnostic, PortUse
 from coinjar.destinations.hidden_lines import Hidden, hidden_lines
 from coinjar.destinations.options import Option
@@ -20,7 +21,6 @@ from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.system.files import display_path
 
-_HOLDER = re.compile(r"\{([^{}]*)\}")
 _HOLDERS = ("stage", "service", "host", "name")
 """All placeholders of options."""
 
@@ -110,7 +110,7 @@ class DestinationOptions:
         """Return an option that is a path, in which `{stage}` and `{service}` are allowed."""
         path = self.text(key)
         self.names_stage = self.names_stage or "{stage}" in path
-        for name in _HOLDER.findall(path):
+        for name in placeholders(path):
             if name not in holders:
                 hint = f"the placeholders here are {' and '.join(f'{{{holder}}}' for holder in holders) or 'none'}"
                 self.fields.fault(
@@ -128,7 +128,7 @@ class DestinationOptions:
         """
         result = self.fields.texts(self.options.get(key), key)
         for text, node in result:
-            for name in _HOLDER.findall(text):
+            for name in placeholders(text):
                 if name in _HOLDERS and name not in holders:
                     hint = f"the placeholders here are {' and '.join(f'{{{holder}}}' for holder in holders)}"
                     self.fields.fault(
@@ -138,7 +138,7 @@ class DestinationOptions:
 
     def resolve_path(self, pattern: str, stage: str, service: str = "") -> Path:
         """Return a path with its placeholders replaced, relative to the folder that contains the jar."""
-        return self.render_context.root / pattern.replace("{stage}", stage).replace("{service}", service)
+        return self.render_context.root / fill(pattern, stage=stage, service=service)
 
 
 class FileDestination(DestinationOptions, ABC):
@@ -215,7 +215,7 @@ class FileDestination(DestinationOptions, ABC):
         reference = self.destination.secrets
 
         def hidden(item: ReadItem) -> bool:
-            if reference is not None and item.text == reference.replace("{name}", item.name):
+            if reference is not None and item.text == fill(reference, name=item.name):
                 return False
             if is_placeholder(item.text or ""):
                 return False

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from fnmatch import fnmatchcase
 from typing import NamedTuple
 
 from yaml.nodes import Node
 
 from coinjar.core.errors import CoinJarError, InputError, Location
 from coinjar.core.model import Jar
+from coinjar.core.names import matches
 from coinjar.documents.environments import FORMS
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.pointer import parse_pointer
@@ -37,9 +37,7 @@ class DocumentPlace(NamedTuple):
         return self.variables == ("*",) and not self.without
 
     def takes(self, name: str) -> bool:
-        return any(fnmatchcase(name, variable) for variable in self.variables) and not any(
-            fnmatchcase(name, other_name) for other_name in self.without
-        )
+        return matches(name, self.variables) and not matches(name, self.without)
 
 
 def read_form(fields: FieldReader, node: Node | None) -> str | None:

@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from coinjar.core.names import ALL
+from coinjar.core.placeholders import fill
 from coinjar.destinations.container_entries import THERE, ContainerEntries, added
 from coinjar.destinations.generated_objects import GeneratedObject
-from coinjar.destinations.stage_view import StageView, filled, gets
+from coinjar.destinations.stage_view import StageView, gets
 from coinjar.destinations.workloads import (
     MADE_ANEW,
     ManifestDocument,
@@ -106,7 +107,7 @@ class ManifestRewriter:
             {"configMapRef" if object_.dialect.kind == "ConfigMap" else "secretRef": {"name": object_.name}}
             for object_ in objects
         ]
-        key = {"name": filled(self.destination.from_secret, {"{service}": service, "{stage}": view.stage})}
+        key = {"name": fill(self.destination.from_secret, service=service, stage=view.stage)}
         secrets = [entry.name for entry in managed.values() if self.is_there(entry)]
         given: list[Plain] = [{"name": name, "valueFrom": {"secretKeyRef": {**key, "key": name}}} for name in secrets]
         if given and sum(edit.value is None for edit in changes) == len(

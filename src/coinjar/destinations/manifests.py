@@ -11,6 +11,7 @@ from pathlib import Path
 
 from coinjar.core.errors import Location
 from coinjar.core.model import Destination
+from coinjar.core.placeholders import fill
 from coinjar.core.rules.base import PortUse
 from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.container_entries import THERE
@@ -99,7 +100,7 @@ class ManifestsDestination(FileDestination):
     def outputs(self, view: StageView) -> list[Output]:
         if self.from_secret:  # no secret's text is needed
             view = StageView(view.resolver, view.destination._replace(secrets=THERE), lenient=view.lenient)
-        folder = self.render_context.root / self.source.replace("{stage}", view.stage)
+        folder = self.render_context.root / fill(self.source, stage=view.stage)
         target = self.resolve_path(self.target, view.stage)
         files = read_folder(folder)
         cluster = ManifestSet(files)
@@ -253,7 +254,7 @@ class ManifestsDestination(FileDestination):
     def port_uses(self, view: StageView) -> Iterator[PortUse]:
         from coinjar.destinations.linked_places import workload_ports
 
-        for manifests in read_folder(self.render_context.root / self.source.replace("{stage}", view.stage)).values():
+        for manifests in read_folder(self.render_context.root / fill(self.source, stage=view.stage)).values():
             for manifest in manifests:
                 yield from workload_ports(self, manifest, view)
 

@@ -8,7 +8,7 @@ from coinjar.core.errors import InputError, Location, location_of
 from coinjar.destinations.environment_levels import EnvironmentLevel
 from coinjar.dialects.base import ReadItem, ReadResult, decode
 from coinjar.documents.environments import held
-from coinjar.documents.implicit_types import becomes
+from coinjar.documents.implicit_types import implicit_type
 from coinjar.documents.jsontree import build_json_tree
 from coinjar.documents.pointer import PointerMatch, follow
 from coinjar.documents.tree import TreeNode, build_tree
@@ -58,7 +58,7 @@ class OpenDocument:
 
     def meaning(self, node: TreeNode | None) -> tuple[str, str] | None:
         """Return the type that readers give a scalar and its value, if it is not a text."""
-        return becomes(node, as_json=self.as_json) if node is not None else None
+        return implicit_type(node, as_json=self.as_json) if node is not None else None
 
     def stays(self, node: TreeNode | None) -> bool:
         """Return whether a scalar with the right characters also has the right type."""

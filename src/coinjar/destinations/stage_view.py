@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterable, Mapping
-from fnmatch import fnmatchcase
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,7 +11,8 @@ from coinjar.core.errors import is_encrypted_for_others, raise_all
 from coinjar.core.inference import infer
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar, Resolved, Variable
-from coinjar.core.names import SHARED
+from coinjar.core.names import SHARED, matches
+from coinjar.core.placeholders import fill
 from coinjar.dialects.base import Entry, FileHeader, ParseContext
 from coinjar.jarfile.load import read_bytes
 
@@ -187,14 +186,9 @@ class StageView:
                 and self.destination.secrets is not None
                 and (resolved.text is not None or resolved.fault is not None)
             ):
-                yield Entry(name, self.destination.secrets.replace("{name}", resolved.variable.name), resolved.variable)
+                yield Entry(name, fill(self.destination.secrets, name=resolved.variable.name), resolved.variable)
             else:
                 yield Entry(name, resolved.revealed, resolved.variable, resolved.secret)
-
-
-def filled(text: str, holders: Mapping[str, str]) -> str:
-    """Return the text with its placeholders replaced; other braces stay."""
-    return re.sub("|".join(map(re.escape, holders)), lambda match: holders[match[0]], text)
 
 
 def services_for(destination: Destination, jar: Jar) -> list[str]:
@@ -211,8 +205,7 @@ def gets(destination: Destination, name: str) -> bool:
     """Return whether a destination takes this variable."""
     if takes_all(destination):
         return True
-    wanted = any(fnmatchcase(name, shape) for shape in destination.variables)
-    return wanted and not any(fnmatchcase(name, shape) for shape in destination.without)
+    return matches(name, destination.variables) and not matches(name, destination.without)
 
 
 def is_supplied(variable: Variable, destination: Destination) -> bool:

@@ -8,6 +8,7 @@ from typing import NamedTuple, TypeAlias
 
 from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.model import Variable
+from coinjar.core.utf8 import decode_file
 
 
 class Entry(NamedTuple):
@@ -123,17 +124,7 @@ class Dialect(ABC):
 
 def decode(data: bytes, file: str) -> tuple[str, list[ReadRemark]]:
     """Decode UTF-8 without a byte-order mark. Raises InputError at the first invalid byte."""
-    try:
-        text = data.decode()
-    except UnicodeDecodeError as fault:
-        before = data[: fault.start]
-        location = Location(file, before.count(b"\n") + 1, fault.start - (before.rfind(b"\n") + 1) + 1)
-        raise InputError(
-            f"byte 0x{data[fault.start]:02x} is not UTF-8 text",
-            hint="save the file as UTF-8",
-            location=location,
-            code="not-utf8",
-        ) from None
+    text = decode_file(data, file)
     if text.startswith("\ufeff"):
         return text[1:], [
             ReadRemark(

@@ -9,7 +9,7 @@ from typing import NamedTuple
 from coinjar.core.errors import InputError, Location, location_of
 from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import TYPED, ReadItem, ReadRemark, decode
-from coinjar.documents.implicit_types import becomes
+from coinjar.documents.implicit_types import implicit_type
 from coinjar.documents.jsontree import build_json_tree
 from coinjar.documents.tree import TreeNode, build_tree, documents
 from coinjar.documents.yamltext import compose
@@ -95,7 +95,7 @@ class ParsedDocument:
             return None
         if self.as_json and not node.style:
             self.remark(at, f"{name} is not a text; it was read as written")
-        elif not self.as_json and (meaning := becomes(node)):
+        elif not self.as_json and (meaning := implicit_type(node)):
             words, text = meaning
             shown = f"becomes '{text}' there" if text != node.text else "was read as written"
             message = f"{name} is {words} to readers with types, and {shown}: quote it"

@@ -13,7 +13,8 @@ from coinjar.core.model import Variable
 from coinjar.dialects.base import TYPED, Dialect, Entry, FileHeader, ReadItem, ReadResult
 from coinjar.dialects.positioned import ParsedDocument, carriable
 from coinjar.documents.edit import Edit, apply
-from coinjar.documents.implicit_types import becomes
+from coinjar.documents.implicit_types import implicit_type
+from coinjar.documents.json_literal import is_json_number
 from coinjar.documents.jsontree import build_json_tree
 from coinjar.documents.tree import TreeNode
 from coinjar.documents.writer import Plain, UnquotedScalar
@@ -100,7 +101,7 @@ class SettingsDialect(Dialect):
             return (
                 node.kind == "seq" and len(node.elements) == len(value) and all(map(self._same, node.elements, value))
             )
-        is_text = node.style is not None or (not self.as_json and becomes(node) is None)
+        is_text = node.style is not None or (not self.as_json and implicit_type(node) is None)
         return node.kind == "scalar" and node.text == value and is_text is not isinstance(value, UnquotedScalar)
 
     def spelled(self, entry: Entry) -> str | None:
@@ -174,12 +175,7 @@ def typed(variable: Variable | None, text: str) -> Plain:
         true = spelling["true"] if isinstance(spelling, dict) else "true"
         return UnquotedScalar("true" if text == true else "false")
     if variable.kind in ("integer", "number", "port"):
-        tree = _json_or_none(text)
-        return (
-            UnquotedScalar(text)
-            if tree and tree.kind == "scalar" and not tree.style and tree.text not in ("true", "false", "null")
-            else text
-        )
+        return UnquotedScalar(text) if is_json_number(text) else text
     if variable.kind == "list":
         return list(split_list(text, variable.constraints))
     if variable.kind == "json":

@@ -13,7 +13,7 @@ _OCTAL_12 = re.compile(r"0o[0-7]+")
 _FLOAT_12 = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?")
 
 
-def becomes(node: TreeNode, *, as_json: bool = False) -> tuple[str, str] | None:
+def implicit_type(node: TreeNode, *, as_json: bool = False) -> tuple[str, str] | None:
     """Return the type that a reader gives a scalar, in words, and the text of its value; None if it is a text.
 
     YAML 1.1 and 1.2 readers differ: where they do, the words say so, and the text is the value for readers that do not

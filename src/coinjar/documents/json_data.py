@@ -8,27 +8,29 @@ from typing import Any, TypeAlias
 
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
+from coinjar.core.pointer_steps import join_pointer, split_pointer
+from coinjar.documents.json_literal import is_json_literal
+
 Data: TypeAlias = Any
 """A result of json.loads: dict, list, str, int, float, bool, None."""
-NOTHING = object()
+MISSING = object()
 """The value at a pointer to nothing; null is something."""
-_JSON_WORD = re.compile(r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?")
 
 
-def look(data: Data, pointer: str) -> Data:
-    """Return the value at a pointer, or NOTHING. A step `*` takes every element of a list."""
-    steps = [step.replace("~1", "/").replace("~0", "~") for step in pointer.split("/")[1:]]
+def resolve_pointer(data: Data, pointer: str) -> Data:
+    """Return the value at a pointer, or MISSING. A step `*` takes every element of a list."""
+    steps = split_pointer(pointer)
     for number, step in enumerate(steps):
         if step == "*" and isinstance(data, list):
-            rest = "".join("/" + step.replace("~", "~0").replace("/", "~1") for step in steps[number + 1 :])
-            result = [look(element, rest) for element in data]
-            return [item for item in result if item is not NOTHING]
+            rest = join_pointer(steps[number + 1 :])
+            result = [resolve_pointer(element, rest) for element in data]
+            return [item for item in result if item is not MISSING]
         if isinstance(data, dict) and step in data:
             data = data[step]
         elif isinstance(data, list) and re.fullmatch(r"0|[1-9]\d{0,8}", step) and int(step) < len(data):
             data = data[int(step)]
         else:
-            return NOTHING
+            return MISSING
     return data
 
 
@@ -47,6 +49,6 @@ def typed(node: Node) -> Data:
         return [typed(item) for item in node.value]
     assert isinstance(node, ScalarNode)
     text = str(node.value)
-    if node.style or not (text in ("", "~") or _JSON_WORD.fullmatch(text)):
+    if node.style or not (text in ("", "~") or is_json_literal(text)):
         return text
     return json.loads(text) if text not in ("", "~") else None

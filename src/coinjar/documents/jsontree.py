@@ -6,11 +6,11 @@ import re
 from json.decoder import JSONDecodeError, scanstring  # type: ignore[attr-defined]  # public in practice; the stubs leave it out
 
 from coinjar.core.errors import InputError, location_of
+from coinjar.documents.json_literal import LITERAL
 from coinjar.documents.tree import TreeMember, TreeNode
 from coinjar.documents.yamltext import DEEPEST
 
 _BLANK = re.compile(r"[ \t\n\r]*")
-_BARE = re.compile(r"true|false|null|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?")
 
 
 def build_json_tree(text: str, file: str) -> TreeNode:
@@ -47,7 +47,7 @@ def _value(text: str, at: int, depth: int) -> tuple[TreeNode, int]:
         return _scalar(at, end, words, '"'), end
     if letter in ("{", "["):
         return _collection(text, at, depth)
-    bare = _BARE.match(text, at)
+    bare = LITERAL.match(text, at)
     if bare is None:
         raise JSONDecodeError("A value is missing", text, at)
     return _scalar(at, bare.end(), bare.group(), None), bare.end()

@@ -7,6 +7,7 @@ from typing import NamedTuple, TypeAlias
 
 from coinjar.core.errors import InputError
 from coinjar.core.names import nearest
+from coinjar.core.pointer_steps import split_pointer
 from coinjar.documents.removal import Path
 from coinjar.documents.tree import TreeNode
 
@@ -34,8 +35,7 @@ def parse_pointer(text: str) -> tuple[Step, ...]:
             f"'{text}' has an invalid escape with '~'", hint="write ~0 for '~' and ~1 for '/'", code="pointer"
         )
     steps: list[Step] = []
-    for raw in text.split("/")[1:]:
-        step = raw.replace("~1", "/").replace("~0", "~")
+    for step in split_pointer(text):
         pick = _PICK.fullmatch(step)
         steps.append(ElementSelector(pick[1], pick[2]) if pick else step)
     return tuple(steps)

@@ -11,6 +11,7 @@ import yaml
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from coinjar.core.errors import InputError, Location
+from coinjar.core.utf8 import decode_file
 
 try:
     from yaml import CBaseLoader as _Base
@@ -75,13 +76,7 @@ def check_bytes(data: bytes, file: str) -> None:
             location=Location(file),
             code="yaml",
         )
-    try:
-        data.decode()
-    except UnicodeDecodeError as fault:
-        before = data[: fault.start]
-        where = Location(file, before.count(b"\n") + 1, fault.start - before.rfind(b"\n"))
-        message = f"byte 0x{data[fault.start]:02x} is not UTF-8 text"
-        raise InputError(message, hint="save the file as UTF-8", location=where, code="yaml") from None
+    decode_file(data, file)
     depth = 0
     for bracket in re.findall(_BRACKETS, data):
         depth += 1 if bracket in b"[{" else -1

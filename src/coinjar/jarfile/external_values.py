@@ -8,6 +8,7 @@ from pathlib import Path
 from coinjar.core.definition import Command, FromEnv, FromFile, FromStore, Outside
 from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.layers import Fetch
+from coinjar.core.utf8 import decode_value
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import compose
 from coinjar.jarfile.locate import config_folder
@@ -15,6 +16,8 @@ from coinjar.system.child_environment import child_environment
 
 LARGEST = 10 << 20
 """Maximum size of a file or an output, in bytes."""
+
+_BYTES = "add base64: true to carry bytes"
 
 
 def fetcher(folder: Path, *, allow_commands: bool) -> Fetch:
@@ -66,7 +69,7 @@ def _from_env(outside: FromEnv, location: Location) -> str:
             location=location,
             code="outside",
         )
-    return _as_text(os.fsencode(text), f"{outside.name} in the environment", location)
+    return decode_value(os.fsencode(text), f"{outside.name} in the environment", _BYTES, location, "outside")
 
 
 def _from_file(outside: FromFile, base: Path, location: Location) -> str:
@@ -93,7 +96,7 @@ def _from_file(outside: FromFile, base: Path, location: Location) -> str:
         from base64 import b64encode
 
         return b64encode(data).decode()
-    return _as_text(data, f"the file {outside.path}", location)
+    return decode_value(data, f"the file {outside.path}", _BYTES, location, "outside")
 
 
 def _from_command(outside: Command, base: Path, location: Location) -> str:
@@ -124,28 +127,11 @@ def _from_command(outside: Command, base: Path, location: Location) -> str:
             location=location,
             code="outside",
         )
-    text = _as_text(done.stdout, f"the output of {what}", location).rstrip("\n")
+    text = decode_value(done.stdout, f"the output of {what}", _BYTES, location, "outside").rstrip("\n")
     if not text and not outside.may_be_empty:
         raise InputError(
             f"{what} printed nothing",
             hint="add may_be_empty: true if this is correct",
-            location=location,
-            code="outside",
-        )
-    return text
-
-
-def _as_text(data: bytes, what: str, location: Location) -> str:
-    try:
-        text = data.decode()
-    except UnicodeDecodeError:
-        raise InputError(
-            f"{what} is not UTF-8 text", hint="add base64: true to carry bytes", location=location, code="outside"
-        ) from None
-    if "\0" in text:
-        raise InputError(
-            f"{what} contains a NUL character",
-            hint="add base64: true to carry bytes",
             location=location,
             code="outside",
         )

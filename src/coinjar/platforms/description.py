@@ -26,7 +26,7 @@ from coinjar.platforms.requests import (
     WaitCondition,
     WriteRequests,
 )
-from coinjar.platforms.templating import holders
+from coinjar.platforms.templating import request_placeholders
 
 TOP = (
     "platform about settings token one_for stages whole names values most at_once reserved supplied in_effect "
@@ -191,7 +191,7 @@ class _DescriptionReader:
             )
             return RequestTemplate(method="GET", path="/", body=None, repeat=True, location=here)
         body = typed(own["body"]) if "body" in own else None
-        for name in [*holders(match[2]), *holders(body)]:
+        for name in [*request_placeholders(match[2]), *request_placeholders(body)]:
             if not name.startswith("/") and name not in (*known, *self.settings):
                 hint = suggestion(
                     name,

@@ -6,7 +6,8 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from coinjar.core.delivery import DesiredValue, matches
+from coinjar.core.delivery import DesiredValue
+from coinjar.core.names import matches
 from coinjar.platforms.description import PlatformDescription
 
 RESERVED, SUPPLIED, NAME, VALUE, EMPTY = "reserved", "supplied", "name", "value", "empty"

@@ -10,7 +10,7 @@ from typing import Any
 from urllib.parse import quote
 
 from coinjar.core.secret import reveal
-from coinjar.documents.json_data import NOTHING, Data, as_text, look
+from coinjar.documents.json_data import MISSING, Data, as_text, resolve_pointer
 
 HOLDER = re.compile(r"\{([a-z_]+|(?:/[^{}/]*)+)\}")
 
@@ -19,36 +19,36 @@ class MissingValue(Exception):
     """A pointer to nothing in the current response."""
 
 
-def holders(data: Data) -> Iterator[str]:
+def request_placeholders(data: Data) -> Iterator[str]:
     """Return the names and pointers of a template's placeholders."""
     if isinstance(data, str):
         yield from HOLDER.findall(data)
     elif isinstance(data, dict):
         for value in data.values():
-            yield from holders(value)
+            yield from request_placeholders(value)
     elif isinstance(data, list):
         for value in data:
-            yield from holders(value)
+            yield from request_placeholders(value)
 
 
 def _value(name: str, context: Mapping[str, Any], at_hand: Data) -> Data:
     if not name.startswith("/"):
         return context[name]
-    result = look(at_hand, name)
-    if result is NOTHING:
+    result = resolve_pointer(at_hand, name)
+    if result is MISSING:
         raise MissingValue(name)
     return result
 
 
-def fill(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
+def fill_body(data: Data, context: Mapping[str, Any], at_hand: Data = None) -> Data:
     """Fill a body: a text that is one placeholder becomes its value, of any type; other placeholders become text.
 
     Raises MissingValue.
     """
     if isinstance(data, dict):
-        return {name: fill(value, context, at_hand) for name, value in data.items()}
+        return {name: fill_body(value, context, at_hand) for name, value in data.items()}
     if isinstance(data, list):
-        return [fill(value, context, at_hand) for value in data]
+        return [fill_body(value, context, at_hand) for value in data]
     if not isinstance(data, str):
         return data
     whole = HOLDER.fullmatch(data)

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from coinjar.core.layers import Resolver
 from coinjar.core.proofs import Proof
 from coinjar.destinations.stage_view import RenderContext
-from coinjar.documents.json_data import NOTHING, Data, as_text, look
+from coinjar.documents.json_data import MISSING, Data, as_text, resolve_pointer
 
 
 class NoAnswer(Exception):
@@ -61,10 +61,10 @@ def of_text(proof: Proof, text: str, *, last: bool = False) -> ProofAnswers:
     """
     if proof.at:
         try:
-            result = look(json.loads(text), proof.at)
+            result = resolve_pointer(json.loads(text), proof.at)
         except ValueError:
             raise NoAnswer("the answer is not JSON") from None
-        if result is NOTHING or result is None:
+        if result is MISSING or result is None:
             return ProofAnswers([None])
         text = as_text(result)
     if proof.pattern:

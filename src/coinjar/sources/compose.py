@@ -14,7 +14,7 @@ from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
 from coinjar.dialects.compose import ComposeDialect
 from coinjar.dialects.interpolation import InterpolationError, interpolate
 from coinjar.documents.environments import held
-from coinjar.documents.implicit_types import becomes
+from coinjar.documents.implicit_types import implicit_type
 from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
@@ -120,7 +120,7 @@ class ComposeProject:
                 self._remark(key, f"ignored: {name} has no value: the container gets it from its caller", lost=True)
                 continue
             text = texts.get(name) or ("" if name in texts else value.text)
-            meaning = becomes(value, as_json=self.document.as_json) if node.kind == "map" else None
+            meaning = implicit_type(value, as_json=self.document.as_json) if node.kind == "map" else None
             if meaning and meaning[1] != value.text:
                 self._remark(key, f"{name} is {meaning[0]} there, and is read as '{meaning[1]}': quote it")
                 text = meaning[1]

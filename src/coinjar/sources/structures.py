@@ -13,7 +13,7 @@ from coinjar.destinations.open_document import OpenDocument
 from coinjar.destinations.stage_view import RenderContext
 from coinjar.destinations.workloads import environments, read_folder
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
-from coinjar.documents.implicit_types import becomes
+from coinjar.documents.implicit_types import implicit_type
 from coinjar.jarfile.load import read_bytes
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
 from coinjar.system.files import display_path
@@ -67,7 +67,7 @@ def read_document(rest: str, dialect: str, context: SourceContext) -> SourceVari
         if entry.text is None:
             remarks.append(ReadRemark(location, f"ignored: {name} has no value of its own", lost=True))
             continue
-        meaning = becomes(entry.value, as_json=document.as_json) if entry.value else None
+        meaning = implicit_type(entry.value, as_json=document.as_json) if entry.value else None
         if meaning:
             remarks.append(
                 ReadRemark(

@@ -16,7 +16,7 @@ from coinjar.destinations.capabilities import HasEnvironments
 from coinjar.destinations.environment_levels import EnvironmentLevel, above_all, deciding
 from coinjar.destinations.open_document import OpenDocument
 from coinjar.destinations.stage_view import RenderContext, StageView
-from coinjar.documents.implicit_types import becomes
+from coinjar.documents.implicit_types import implicit_type
 
 KEYS = ("env", "environment", "variables")
 """Keys of environments in documents without a destination."""
@@ -82,7 +82,7 @@ def effective_entry(
     ]
     seen = winner.entries[name].text if winner else None
     value = winner.entries[name].value if winner else None
-    if winner and value and (meaning := becomes(value, as_json=text.as_json)):
+    if winner and value and (meaning := implicit_type(value, as_json=text.as_json)):
         remarks.append(f"it is {meaning[0]} there, and is read as the text '{meaning[1]}'")
     variable = jar.variables.get(name) if jar else None
     return EffectiveEntry(

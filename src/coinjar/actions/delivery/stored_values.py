@@ -12,6 +12,7 @@ from coinjar.core.errors import InputError, Location
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.core.names import suggestion
+from coinjar.core.placeholders import fill
 from coinjar.destinations import make_live
 from coinjar.destinations.capabilities import StoresValues
 from coinjar.destinations.stage_view import RenderContext
@@ -35,7 +36,7 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, locat
             location=location,
             code="outside",
         )
-    key = stored.key.replace("{stage}", stage)
+    key = fill(stored.key, stage=stage)
 
     asking = instance.stored_value(key, Resolver(jar, stage))
     with ThreadPoolExecutor(1) as apart:  # the caller may be a delivery, which has a running event loop

@@ -4,10 +4,8 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 import re
-import time
 from collections.abc import Mapping, Sequence
 from http import HTTPStatus
 from pathlib import Path
@@ -32,12 +30,13 @@ from coinjar.destinations.live.cluster_objects import (
 )
 from coinjar.destinations.live.http import HttpClient, HttpStatusError, Request
 from coinjar.destinations.live.kubeconfig import default_path, read_access
+from coinjar.destinations.live.polling import poll
 from coinjar.destinations.manifests import ManifestsDestination
 from coinjar.destinations.options import COUNT, FLAG, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.destinations.workloads import TEMPLATED, environments, read_manifests
 from coinjar.documents.field_reader import FieldReader
-from coinjar.documents.json_data import Data, look
+from coinjar.documents.json_data import Data, resolve_pointer
 
 MANAGER = "coinjar"
 """The field manager of our fields."""
@@ -340,15 +339,12 @@ class ClusterTarget(Target):
         """
         if any([await self._get(*self._where(workload)) is None for workload in self.workloads]):
             await self._apply_all()
-        end = time.monotonic() + self.made.restart_timeout
-        pause = 0.1
-        while (effect := await self.effect()) is not None and not effect.in_effect:
-            if time.monotonic() > end:
-                words = f"{effect.words} after {self.made.restart_timeout:.0f} s"
-                hint = f"check that the pods start; for more time set restart_timeout of {self.made.destination.name}"
-                raise unreadable(self, words, hint, code="rollout")
-            await asyncio.sleep(pause)
-            pause = min(pause * 1.5, 3.0)
+        patience = self.made.restart_timeout
+        effect = await poll(self.effect, lambda effect: effect is None or effect.in_effect, patience, longest=3.0)
+        if effect is not None and not effect.in_effect:
+            words = f"{effect.words} after {patience:.0f} s"
+            hint = f"check that the pods start; for more time set restart_timeout of {self.made.destination.name}"
+            raise unreadable(self, words, hint, code="rollout")
 
     async def settle(self) -> None:
         await self.prune()
@@ -357,7 +353,7 @@ class ClusterTarget(Target):
         """Return the environment of every running pod of this service, from its spec and the existing objects."""
         result: list[dict[str, LiveValue]] = []
         for pod in await self._list("Pod"):
-            if look(pod, "/status/phase") != "Running":
+            if resolve_pointer(pod, "/status/phase") != "Running":
                 continue
             objects = [
                 {**held, "kind": kind}

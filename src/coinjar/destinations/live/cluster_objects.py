@@ -12,7 +12,7 @@ from coinjar.core.names import ALL
 from coinjar.destinations.generated_objects import ORDER, SERVICE
 from coinjar.destinations.manifests import ManifestsDestination
 from coinjar.destinations.workloads import read_manifests, service_of
-from coinjar.documents.json_data import NOTHING, Data, look
+from coinjar.documents.json_data import MISSING, Data, resolve_pointer
 
 KINDS = {
     "ConfigMap": ("api/v1", "configmaps"),
@@ -46,8 +46,8 @@ def is_for(document: Data, service: str, manifests: ManifestsDestination) -> boo
     """Return whether a rendered document belongs to a service: its objects, shared ones, and its workloads."""
     if document["kind"] in ("ConfigMap", "Secret"):
         return (
-            look(document, "/metadata/annotations").get(SERVICE) in (ALL, service)
-            if look(document, "/metadata/annotations") is not NOTHING
+            resolve_pointer(document, "/metadata/annotations").get(SERVICE) in (ALL, service)
+            if resolve_pointer(document, "/metadata/annotations") is not MISSING
             else False
         )
     manifest = read_manifests(json.dumps(document).encode(), "")[0]
@@ -76,8 +76,8 @@ def references(document: Data) -> set[tuple[str, str]]:
 def is_live(document: Data) -> bool:
     """Return whether a workload may still start pods: not an old ReplicaSet, or a pod that has ended."""
     if document["kind"] in ("ReplicaSet", "ReplicationController"):
-        return look(document, "/spec/replicas") not in (0, NOTHING)
-    return document["kind"] != "Pod" or look(document, "/status/phase") not in ("Succeeded", "Failed")
+        return resolve_pointer(document, "/spec/replicas") not in (0, MISSING)
+    return document["kind"] != "Pod" or resolve_pointer(document, "/status/phase") not in ("Succeeded", "Failed")
 
 
 def rolled_out(kind: str, document: Data) -> bool:

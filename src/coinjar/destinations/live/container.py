@@ -16,10 +16,11 @@ from typing import Any
 from coinjar.core.delivery import DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.model import Destination
+from coinjar.core.placeholders import fill
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
 from coinjar.destinations.options import NAMES, Option
-from coinjar.destinations.stage_view import RenderContext, StageView, filled
+from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.system.child_environment import child_environment
@@ -101,10 +102,10 @@ class ContainerTarget(Target):
 
     def __init__(self, container: ContainerDestination, view: StageView, service: str) -> None:
         self.made = container
-        self.name = container.container.replace("{stage}", view.stage).replace("{service}", service)
+        self.name = fill(container.container, stage=view.stage, service=service)
         self.path = container.resolve_path(container.env_file, view.stage, service)
         self.file = EnvFileTarget(container.dialect, container.render_context, view.heading(service))
-        self.command = [filled(name, {"{stage}": view.stage, "{service}": service}) for name in container.command]
+        self.command = [fill(name, stage=view.stage, service=service) for name in container.command]
         super().__init__(
             service,
             f"{container.destination.name} ({self.name})",

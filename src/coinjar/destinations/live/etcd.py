@@ -11,6 +11,7 @@ from typing import Any
 from coinjar.core.delivery import GONE, DeliveryChange, LiveValue
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
+from coinjar.core.placeholders import fill
 from coinjar.core.secret import reveal
 from coinjar.destinations.live.base import LiveDestination, Target, unreadable
 from coinjar.destinations.live.http import HttpClient, Request
@@ -121,7 +122,7 @@ class EtcdTarget(Target):
     needs_restart = False
 
     def __init__(self, etcd: EtcdDestination, view: StageView, services: Sequence[str], own: str) -> None:
-        self.prefix = etcd.prefix.replace("{stage}", view.stage).replace("{service}", own)
+        self.prefix = fill(etcd.prefix, stage=view.stage, service=own)
         desired_values = etcd.wanted_of(view, own) if own else etcd.wanted_together(view)
         super().__init__(
             own, f"{etcd.destination.name} ({self.prefix})", services, desired_values, etcd.destination.location

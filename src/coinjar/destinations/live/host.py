@@ -17,10 +17,11 @@ from yaml.nodes import MappingNode
 from coinjar.core.delivery import DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, ExternalError, InputError
 from coinjar.core.model import Destination
+from coinjar.core.placeholders import fill
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
 from coinjar.destinations.options import NAMES, Option
-from coinjar.destinations.stage_view import RenderContext, StageView, filled
+from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
 
 _UNFINISHED = ".coinjar-unfinished"
@@ -238,12 +239,9 @@ class HostTarget(Target):
     def __init__(self, host: HostDestination, view: StageView, service: str, address: SshAddress) -> None:
         self.made = host
         self.address = address
-        self.path = (
-            host.path.replace("{stage}", view.stage).replace("{service}", service).replace("{host}", address.name)
-        )
+        self.path = fill(host.path, stage=view.stage, service=service, host=address.name)
         self.file = EnvFileTarget(host.dialect, host.render_context, view.heading(service))
-        holders = {"{stage}": view.stage, "{service}": service, "{host}": address.name}
-        self.reload = [filled(name, holders) for name in host.reload]
+        self.reload = [fill(word, stage=view.stage, service=service, host=address.name) for word in host.reload]
         self.needs_restart = bool(self.reload)
         label = f"{host.destination.name} ({service} at {address.name})"
         super().__init__(

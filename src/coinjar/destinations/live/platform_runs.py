@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.destinations.live.base import unreadable
 from coinjar.destinations.live.polling import AWAITS_APPROVAL, PASSED, PipelineRun, watched
-from coinjar.documents.json_data import NOTHING, Data, as_text, look
+from coinjar.documents.json_data import MISSING, Data, as_text, resolve_pointer
 from coinjar.platforms.requests import RestartRequest, WaitCondition
 
 if TYPE_CHECKING:
@@ -48,9 +48,9 @@ class PlatformRuns:
             return PipelineRun(PASSED, "")
         most = patience or self.target.made.restart_timeout
         state, data = await self._watched(waiting, {"pipeline": pipeline}, started, most, to_approval=not patience)
-        log = look(data, waiting.log) if waiting.log else ""
+        log = resolve_pointer(data, waiting.log) if waiting.log else ""
         return PipelineRun(
-            state, "\n".join(map(as_text, log)) if isinstance(log, list) else as_text("" if log is NOTHING else log)
+            state, "\n".join(map(as_text, log)) if isinstance(log, list) else as_text("" if log is MISSING else log)
         )
 
     async def carry_out(self, what: RestartRequest, more: Mapping[str, Any]) -> None:

@@ -7,18 +7,19 @@ import json
 from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from coinjar.core.delivery import GONE, DeliveryChange, DesiredValue, LiveValue, matches
+from coinjar.core.delivery import GONE, DeliveryChange, DesiredValue, LiveValue
 from coinjar.core.errors import CoinJarError, InputError, raise_all
-from coinjar.core.names import SHARED
+from coinjar.core.names import SHARED, matches
+from coinjar.core.placeholders import fill
 from coinjar.core.secret import reveal
 from coinjar.destinations.live.base import NOW, RestartState, Target, unreadable
 from coinjar.destinations.live.http import HttpClient, Request, Response
 from coinjar.destinations.live.platform_runs import PlatformRuns
 from coinjar.destinations.stage_view import StageView
-from coinjar.documents.json_data import NOTHING, Data, as_text, look
+from coinjar.documents.json_data import MISSING, Data, as_text, resolve_pointer
 from coinjar.platforms.limits import unsupported_variables
 from coinjar.platforms.requests import ListRequest, RequestTemplate
-from coinjar.platforms.templating import MissingValue, fill, fill_path
+from coinjar.platforms.templating import MissingValue, fill_body, fill_path
 
 if TYPE_CHECKING:
     from coinjar.destinations.live.platform import PlatformDestination
@@ -46,10 +47,10 @@ class PlatformTarget(Target):
         self.made = platform
         self.description = platform.description
         own = services[0] if self.description.one_for == "service" and services else ""
-        fill_in = {"{stage}": platform.stage_names.get(view.stage, view.stage), "{service}": own}
-        self.context: dict[str, Any] = {"stage": None if view.stage == SHARED else fill_in["{stage}"], "service": own}
+        stage = platform.stage_names.get(view.stage, view.stage)
+        self.context: dict[str, Any] = {"stage": None if view.stage == SHARED else stage, "service": own}
         for key, text in platform.settings.items():
-            self.context[key] = text.replace("{stage}", fill_in["{stage}"]).replace("{service}", own)
+            self.context[key] = fill(text, stage=stage, service=own)
         where = self.context.get("app") or self.context.get("project") or ""
         label = f"{platform.destination.name} ({where})" if where else platform.destination.name
         super().__init__(own, label, services, desired_values, platform.destination.location)
@@ -125,7 +126,7 @@ class PlatformTarget(Target):
             return Request(
                 sending.method,
                 fill_path(sending.path, context, at_hand),
-                fill(sending.body, context, at_hand) if sending.body is not None else None,
+                fill_body(sending.body, context, at_hand) if sending.body is not None else None,
                 sending.repeat,
             )
         except MissingValue as fault:
@@ -140,7 +141,7 @@ class PlatformTarget(Target):
         sending, words = self.description.account
         data = await self._send(sending)
         try:
-            return as_text(fill(words, self.context, data))
+            return as_text(fill_body(words, self.context, data))
         except MissingValue as fault:
             raise unreadable(
                 self, f"the response has no {fault}, which identifies the account", "correct account in the description"
@@ -160,12 +161,12 @@ class PlatformTarget(Target):
                 if path is None:
                     return
             elif listing.next_page:
-                if not look(answer.data, listing.items):
+                if not resolve_pointer(answer.data, listing.items):
                     return
                 following += 1
             else:
-                following = look(answer.data, listing.next_at) if listing.next_at else None
-                if following is NOTHING or following in (None, "", False):
+                following = resolve_pointer(answer.data, listing.next_at) if listing.next_at else None
+                if following is MISSING or following in (None, "", False):
                     return
 
     async def read(self) -> dict[str, LiveValue]:
@@ -174,7 +175,7 @@ class PlatformTarget(Target):
         result: dict[str, LiveValue] = {}
         self._there, self._around = result, {}
         async for page in self._pages(listing):
-            there = look(page, listing.items)
+            there = resolve_pointer(page, listing.items)
             if not isinstance(there, dict if listing.form == "map" else list):  # an empty list is not the same as none
                 what = "object" if listing.form == "map" else "list"
                 words = f"the response has no {what} at '{listing.items}', which {listing.request.location} requires"
@@ -193,27 +194,29 @@ class PlatformTarget(Target):
 
     def _take(self, listing: ListRequest, item: Data, result: dict[str, LiveValue]) -> None:
         """Add one listed variable, if it is for our stage or for all; the narrower takes effect."""
-        name = look(item, listing.name)
-        stages = look(item, listing.stages) if listing.stages else NOTHING
+        name = resolve_pointer(item, listing.name)
+        stages = resolve_pointer(item, listing.stages) if listing.stages else MISSING
         named = [
             str(stage)
             for stage in (stages if isinstance(stages, list) else [stages])
-            if stage not in (NOTHING, None, "")
+            if stage not in (MISSING, None, "")
         ]
         own = self.context["stage"]
         wide = bool(listing.stages) and not named
         if not isinstance(name, str) or (listing.stages and not wide and own not in named):
             return
         is_ours = not wide or own is None
-        hidden = bool(listing.hidden) and look(item, listing.hidden) is True
-        hidden = hidden or (bool(listing.shown) and look(item, listing.shown) is False)
-        value = look(item, listing.value)
-        text = None if hidden or value in (NOTHING, None) else as_text(value)
+        hidden = bool(listing.hidden) and resolve_pointer(item, listing.hidden) is True
+        hidden = hidden or (bool(listing.shown) and resolve_pointer(item, listing.shown) is False)
+        value = resolve_pointer(item, listing.value)
+        text = None if hidden or value in (MISSING, None) else as_text(value)
         current = self._held(name, text, item)
-        secret = current.secret or hidden or (look(item, listing.secret) is True if listing.secret else False)
-        mark = look(item, listing.mark) if listing.mark else NOTHING
-        supplied = current.supplied or (bool(listing.supplied) and look(item, listing.supplied) is True)
-        marked = "" if mark is NOTHING else as_text(mark)
+        secret = (
+            current.secret or hidden or (resolve_pointer(item, listing.secret) is True if listing.secret else False)
+        )
+        mark = resolve_pointer(item, listing.mark) if listing.mark else MISSING
+        supplied = current.supplied or (bool(listing.supplied) and resolve_pointer(item, listing.supplied) is True)
+        marked = "" if mark is MISSING else as_text(mark)
         live_value = current._replace(
             secret=secret,
             supplied=supplied,
@@ -330,10 +333,10 @@ class PlatformTarget(Target):
             return None if self.needs_restart else NOW
         data = await self._send(state.request)
         if state.pending:
-            names = look(data, state.pending)
+            names = resolve_pointer(data, state.pending)
             waiting = frozenset(map(str, names)) if isinstance(names, list) else frozenset()
             return RestartState(not waiting, waiting)
-        saved, running = look(data, state.saved), look(data, state.running)
+        saved, running = resolve_pointer(data, state.saved), resolve_pointer(data, state.running)
         return RestartState(saved == running, None if saved != running else frozenset())
 
     def restart_words(self) -> str:

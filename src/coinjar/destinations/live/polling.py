@@ -5,12 +5,13 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Awaitable, Callable, Mapping
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 from coinjar.core.errors import CoinJarError
-from coinjar.documents.json_data import NOTHING, Data, as_text, look
+from coinjar.documents.json_data import MISSING, Data, as_text, resolve_pointer
 from coinjar.platforms.requests import WaitCondition
 
+T = TypeVar("T")
 PASSED, STILL_RUNS, AWAITS_APPROVAL = "passed", "still running", "waiting for approval"
 
 
@@ -19,6 +20,21 @@ class PipelineRun(NamedTuple):
 
     state: str
     log: str
+
+
+async def poll(
+    ask: Callable[[], Awaitable[T]], is_done: Callable[[T], bool], patience: float, *, longest: float = 2.0
+) -> T:
+    """Return the first answer that `is_done`, or the last one before `patience` seconds are over.
+
+    The pauses between two questions grow from 0.05 s to `longest` seconds.
+    """
+    end = time.monotonic() + patience
+    pause = 0.05
+    while not is_done(answer := await ask()) and time.monotonic() + pause <= end:
+        await asyncio.sleep(pause)
+        pause = min(pause * 1.5, longest)
+    return answer
 
 
 async def watched(
@@ -33,28 +49,23 @@ async def watched(
 
     With `to_approval` also once it waits for approval. Raises `failed` of the words that describe the failure.
     """
-    end = time.monotonic() + patience
-    pause = 0.05
-    while True:
-        data = await ask()
-        if _holds(data, waiting.until):
-            return PASSED, data
-        if _holds(data, waiting.fails):
-            raise failed(
-                ", ".join(
-                    f"{pointer[1:]} is {as_text(look(data, pointer))}"
-                    for pointer in waiting.fails
-                    if look(data, pointer) is not NOTHING
-                )
-            )
-        awaits = _holds(data, waiting.approval)
-        if (awaits and to_approval) or time.monotonic() + pause > end:
-            return AWAITS_APPROVAL if awaits else STILL_RUNS, data
-        await asyncio.sleep(pause)
-        pause = min(pause * 1.5, 2.0)
+
+    def is_done(data: Data) -> bool:
+        ended = _holds(data, waiting.until) or _holds(data, waiting.fails)
+        return ended or (to_approval and _holds(data, waiting.approval))
+
+    data = await poll(ask, is_done, patience)
+    if _holds(data, waiting.until):
+        return PASSED, data
+    if _holds(data, waiting.fails):
+        answers = [(pointer[1:], resolve_pointer(data, pointer)) for pointer in waiting.fails]
+        raise failed(", ".join(f"{name} is {as_text(answer)}" for name, answer in answers if answer is not MISSING))
+    return AWAITS_APPROVAL if _holds(data, waiting.approval) else STILL_RUNS, data
 
 
 def _holds(data: Data, tests: Mapping[str, tuple[str, ...]]) -> bool:
     return any(
-        as_text(result) in texts for pointer, texts in tests.items() if (result := look(data, pointer)) is not NOTHING
+        as_text(result) in texts
+        for pointer, texts in tests.items()
+        if (result := resolve_pointer(data, pointer)) is not MISSING
     )
