@@ -147,9 +147,9 @@ def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
     shutil.copytree(prod.folder / "jar", start)
     killed = (
         "import sys, os\nfrom coinjar.actions.secrets import transaction\nfrom coinjar.cli.main import main\n"
-        "left = int(sys.argv.pop(1))\nreal = transaction.replace_own\n"
+        "left = int(sys.argv.pop(1))\nreal = transaction.replace_sealed_file\n"
         "def counting(path, data):\n    global left\n    if left == 0: os.kill(os.getpid(), 9)\n    left -= 1\n    real(path, data)\n"
-        "transaction.replace_own = counting\nsys.exit(main(sys.argv[1:]))"
+        "transaction.replace_sealed_file = counting\nsys.exit(main(sys.argv[1:]))"
     )
     wanted = {name: prod("value", "prod", name, "-s", "mailer").out for name in ("TOKEN", "LOGIN", "BOTH")}
     for writes in range(30):

@@ -37,8 +37,9 @@ from coinjar.destinations.workloads import (
 from coinjar.dialects.base import ReadResult
 from coinjar.documents.environments import held
 from coinjar.documents.field_reader import FieldReader
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
-from coinjar.jarfile.naming_key import has_naming_key, key_path
+from coinjar.jarfile.naming_key import has_naming_key
 from coinjar.system.files import display_path
 
 _OURS = re.compile(r"\.(configmap|secret)\.yaml")
@@ -110,7 +111,7 @@ class ManifestsDestination(FileDestination):
             words = "there was no key yet to name Secrets with, so their names are new"
             self.notice(
                 "",
-                Location(display_path(key_path(self.render_context.folder))),
+                Location(display_path(JarLayout(self.render_context.folder).naming_key)),
                 words,
                 "if others render too, share it in COINJAR_NAMING_KEY",
             )

@@ -12,7 +12,8 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from coinjar.core.errors import CoinJarError, InputError, Location
-from coinjar.system.files import LOCAL, display_path, replace_file
+from coinjar.jarfile.layout import JarLayout
+from coinjar.system.files import display_path, replace_file
 
 _FOLDER = "unfinished-change"
 _LIST = "list.json"
@@ -31,7 +32,7 @@ def _held(path: Path) -> bytes | None:
 
 def is_unfinished(jar: Path) -> bool:
     """Return whether a change of several files was interrupted."""
-    return (jar / LOCAL / _FOLDER / _LIST).exists()
+    return (JarLayout(jar).journal / _LIST).exists()
 
 
 def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
@@ -41,7 +42,7 @@ def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
     if one cannot be written.
     """
     _refuse_changed({path: old for path, (old, _) in files.items()})
-    folder = jar / LOCAL / _FOLDER
+    folder = JarLayout(jar).journal
     shutil.rmtree(folder, ignore_errors=True)
     entries = []
     for number, (path, (old, new)) in enumerate(files.items()):
@@ -63,7 +64,7 @@ def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
 
 def finish(jar: Path) -> list[str]:
     """Complete an interrupted change; return the files written. Raises InputError if one was changed since."""
-    folder = jar / LOCAL / _FOLDER
+    folder = JarLayout(jar).journal
     if not is_unfinished(jar):
         shutil.rmtree(folder, ignore_errors=True)  # interrupted before it began
         return []

@@ -17,7 +17,9 @@ from coinjar.core.references import Template, parse_template
 from coinjar.crypto.age import DamagedFile, Identity, NotARecipient, short
 from coinjar.crypto.sealed_file import SealedEntry
 from coinjar.crypto.sealing import Key, Unsealer, UnsealError, associated, same, vouch
-from coinjar.system.files import display_path, read_own
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.sealed_files import read_sealed_file
+from coinjar.system.files import display_path
 
 if TYPE_CHECKING:
     from coinjar.jarfile.readers import Readers
@@ -55,25 +57,10 @@ def read_data_key(text: bytes) -> DataKey:
     return DataKey(keys["data"], keys.get("earlier"), naming)
 
 
-def keys_folder(folder: Path) -> Path:
-    """Return the folder of the wrapped keys."""
-    return folder / "coins" / "keys"
-
-
-def key_path(folder: Path, stage: str, scope: str) -> Path:
-    """Return the path of one wrapped key."""
-    return keys_folder(folder) / f"{stage}.{scope}.age"
-
-
-def sealed_path(folder: Path, layer: str) -> Path:
-    """Return the path of the sealed values of a stage (or of `shared`)."""
-    return folder / "coins" / f"{layer}.coins"
-
-
 def scopes(folder: Path, stage: str) -> list[str]:
     """Return the scopes of a stage that have keys: `all` first."""
     try:
-        names = [entry.name for entry in os.scandir(keys_folder(folder))]
+        names = [entry.name for entry in os.scandir(JarLayout(folder).keys_folder)]
     except OSError:
         return []
     result = [name[len(stage) + 1 : -4] for name in names if name.startswith(f"{stage}.") and name.endswith(".age")]
@@ -116,9 +103,9 @@ class KeyRing:
         return result
 
     def _unwrapped(self, stage: str, scope: str) -> DataKey:
-        path = key_path(self.folder, stage, scope)
+        path = JarLayout(self.folder).key(stage, scope)
         where = Location(display_path(path))
-        data = read_own(path)
+        data = read_sealed_file(path)
         whose = f"the secrets of {stage}" + (f" for {scope}" if scope != ALL else "")
         if data is None:
             hint = "restore it from version control; without it the values are lost and must be set again"
@@ -172,7 +159,7 @@ class KeyRing:
 
     def naming_key(self, stage: str) -> bytes | None:
         """Return the stage's naming key, None if it has none. Raises DecryptionError."""
-        return self.key(stage, ALL).naming if key_path(self.folder, stage, ALL).exists() else None
+        return self.key(stage, ALL).naming if JarLayout(self.folder).key(stage, ALL).exists() else None
 
     def open(self, jar: Jar, stage: str, coin: SealedEntry, file: str) -> Content:
         """Return a decrypted value; one that cannot be decrypted becomes Undecryptable, with the reason."""
@@ -183,9 +170,7 @@ class KeyRing:
         if isinstance(content, Template):
             former = {old: variable.name for variable in jar.variables.values() for old in variable.formerly}
             if any(reference.name in former for reference in content.references()):
-                from coinjar.core.reference_renames import (
-                    in_references,  # rarely needed, and every start would pay for it
-                )
+                from coinjar.core.reference_renames import in_references  # rarely needed: not at every start
 
                 content = parse_template(
                     in_references(content.source, former)
@@ -227,7 +212,7 @@ class KeyRing:
                     break
         else:
             words = (
-                f"{coin.name} is encrypted with another key than {display_path(key_path(self.folder, *slot))} "
+                f"{coin.name} is encrypted with another key than {display_path(JarLayout(self.folder).key(*slot))} "
                 "contains: an earlier key, or the key file was exchanged"
             )
         hint = "restore the line and the key file from one commit, or set the value again"

@@ -17,8 +17,10 @@ from coinjar.core.names import ALL, SHARED, suggestion
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import NULLS, compose, is_null
 from coinjar.jarfile.declarations import check_template, read_declarations
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.sealed_files import read_sealed_file
 from coinjar.jarfile.values import read_value
-from coinjar.system.files import display_path, read_own
+from coinjar.system.files import display_path
 
 if TYPE_CHECKING:
     from coinjar.jarfile.sealed_values import Ring
@@ -37,19 +39,9 @@ def read_bytes(path: Path) -> bytes:
         ) from None
 
 
-def plain_path(folder: Path, layer: str) -> Path:
-    """Return the path of the plain values of a stage (or of `shared`)."""
-    return folder / "plain" / f"{layer}.yaml"
-
-
-def mine_path(folder: Path, stage: str) -> Path:
-    """Return the path of a person's own values of a stage."""
-    return folder / ".local" / f"{stage}.yaml"
-
-
 def load_declarations(folder: Path) -> Jar:
     """Load jar.yaml alone. Raises every fault of it at once."""
-    path = folder / "jar.yaml"
+    path = JarLayout(folder).declarations
     return read_declarations(read_bytes(path), display_path(path))
 
 
@@ -76,9 +68,9 @@ def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | 
             if result is not None:
                 plain[layer] = result
     own = {}
-    if mine and mine_path(folder, mine).exists():
+    if mine and (path := JarLayout(folder).own(mine)).exists():
         try:
-            own[mine] = read_plain(jar, read_bytes(mine_path(folder, mine)), display_path(mine_path(folder, mine)))
+            own[mine] = read_plain(jar, read_bytes(path), display_path(path))
         except CoinJarError as fault:
             faults += fault.each()
     raise_all(faults)
@@ -87,13 +79,13 @@ def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | 
 
 def _read_layer(jar: Jar, folder: Path, layer: str, ring: Ring) -> Layer | None:
     """Return a layer's values, plain and sealed; None if it has no file."""
-    path = plain_path(folder, layer)
+    path = JarLayout(folder).plain(layer)
     result: Layer | None = None
     if path.exists():
         _refuse_stray(jar, layer, path)
         result = read_plain(jar, read_bytes(path), display_path(path))
-    sealed = folder / "coins" / f"{layer}.coins"
-    if (data := read_own(sealed)) is not None:
+    sealed = JarLayout(folder).sealed(layer)
+    if (data := read_sealed_file(sealed)) is not None:
         from coinjar.jarfile.sealed_values import merge
 
         _refuse_stray(jar, layer, sealed)
@@ -104,12 +96,12 @@ def _read_layer(jar: Jar, folder: Path, layer: str, ring: Ring) -> Layer | None:
 def value_layers(folder: Path) -> list[str]:
     """Return the layers that have a file of values, plain or sealed: `shared` first, then by name."""
     names = set()
-    for kind, suffix in (("plain", ".yaml"), ("coins", ".coins")):
+    for sample in (JarLayout(folder).plain(SHARED), JarLayout(folder).sealed(SHARED)):
         with contextlib.suppress(FileNotFoundError):
             names |= {
-                entry.name[: -len(suffix)]
-                for entry in os.scandir(folder / kind)
-                if entry.name.endswith(suffix) and not entry.name.startswith(".")
+                entry.name.removesuffix(sample.suffix)
+                for entry in os.scandir(sample.parent)
+                if entry.name.endswith(sample.suffix) and not entry.name.startswith(".")
             }
     return sorted(names, key=lambda name: (name != SHARED, name))
 

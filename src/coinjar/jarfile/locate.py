@@ -6,6 +6,7 @@ import os
 from pathlib import Path
 
 from coinjar.core.errors import InputError, Location
+from coinjar.jarfile.layout import JarLayout
 
 
 def find_jar(start: Path, named: str | None) -> Path:
@@ -16,7 +17,7 @@ def find_jar(start: Path, named: str | None) -> Path:
     """
     if named is not None:
         for folder in (Path(named), Path(named) / "jar"):
-            if (folder / "jar.yaml").is_file():
+            if (JarLayout(folder).declarations).is_file():
                 return folder
         raise InputError(
             "there is no jar.yaml",
@@ -25,7 +26,7 @@ def find_jar(start: Path, named: str | None) -> Path:
             code="no-jar",
         )
     for above in (start, *start.parents):
-        if (above / "jar" / "jar.yaml").is_file():
+        if JarLayout(above / "jar").declarations.is_file():
             return above / "jar"
     raise InputError(
         "there is no jar here or in a parent folder",

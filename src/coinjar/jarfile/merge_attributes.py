@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from coinjar.jarfile.layout import JarLayout
 from coinjar.system.files import replace_file
 
 ATTRIBUTES = """\
@@ -18,6 +19,6 @@ coins/keys/*.age -merge
 
 def write_attributes(folder: Path) -> None:
     """Write the file if there is none."""
-    path = folder / ".gitattributes"
+    path = JarLayout(folder).git_attributes
     if not path.exists():
         replace_file(path, ATTRIBUTES.encode())

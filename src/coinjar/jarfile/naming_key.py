@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING
 
 from coinjar.core.errors import InputError, Location
 from coinjar.core.names import ALL
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import LOCAL, display_path, replace_file
+from coinjar.system.files import display_path, replace_file
 
 if TYPE_CHECKING:
     from coinjar.jarfile.sealed_values import Ring
@@ -20,21 +21,18 @@ if TYPE_CHECKING:
 VARIABLE = "COINJAR_NAMING_KEY"
 
 
-def key_path(folder: Path) -> Path:
-    """Return the path of the key for stages without sealed secrets."""
-    return folder / LOCAL / "naming.key"
-
-
 def _sealed_on(folder: Path, layers: Sequence[str]) -> str | None:
     """Return the nearest layer that has a key of its own with a naming key in it."""
-    return next(
-        (layer for layer in reversed(layers) if (folder / "coins" / "keys" / f"{layer}.{ALL}.age").exists()), None
-    )
+    return next((layer for layer in reversed(layers) if JarLayout(folder).key(layer, ALL).exists()), None)
 
 
 def has_naming_key(folder: Path, layers: Sequence[str]) -> bool:
     """Return whether there is a naming key: sealed, in the environment, or local."""
-    return bool(os.environ.get(VARIABLE)) or _sealed_on(folder, layers) is not None or key_path(folder).exists()
+    return (
+        bool(os.environ.get(VARIABLE))
+        or _sealed_on(folder, layers) is not None
+        or JarLayout(folder).naming_key.exists()
+    )
 
 
 def local_naming_key(folder: Path) -> bytes | None:
@@ -42,7 +40,7 @@ def local_naming_key(folder: Path) -> bytes | None:
 
     Raises InputError.
     """
-    path = key_path(folder)
+    path = JarLayout(folder).naming_key
     return (
         _key(read_bytes(path).decode(errors="replace").strip(), Location(display_path(path))) if path.exists() else None
     )
@@ -62,7 +60,7 @@ def naming_key(folder: Path, layers: Sequence[str], ring: Ring | None, *, make: 
     where secrets come only from outside the jar. Without `make` a new one is not stored: its names will differ later.
     Whoever renders with another key gets other names, and with them a rollout. Raises DecryptionError, InputError.
     """
-    path = key_path(folder)
+    path = JarLayout(folder).naming_key
     location = Location(VARIABLE)
     text = os.environ.get(VARIABLE, "")
     if not text:

@@ -16,7 +16,9 @@ from coinjar.documents.edit import Edit
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.writer import Plain
 from coinjar.documents.yamltext import compose, is_null, location
-from coinjar.system.files import display_path, read_own
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.sealed_files import read_sealed_file
+from coinjar.system.files import display_path
 
 KEYS = ("recipient", "about", "service", "offline", "opens")
 _CODE = re.compile(r"\s+([\w.-]+): [0-9a-f]{64}\s*")
@@ -72,15 +74,10 @@ class Readers(Record):
         return [reader.row for reader in self.of(stage)]
 
 
-def readers_path(folder: Path) -> Path:
-    """Return the path of the file."""
-    return folder / "readers.yaml"
-
-
 def load_readers(folder: Path) -> Readers:
     """Return the jar's readers; none if there is no file. Raises every fault at once."""
-    path = readers_path(folder)
-    data = read_own(path)
+    path = JarLayout(folder).readers
+    data = read_sealed_file(path)
     return read_readers(data, display_path(path)) if data is not None else Readers()
 
 

@@ -18,8 +18,9 @@ from sqlalchemy.exc import ArgumentError, SQLAlchemyError
 from coinjar.core.delivery import DeliveryChange, LastApplied
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, UsageError
 from coinjar.core.secret import reveal
+from coinjar.jarfile.layout import JarLayout
 from coinjar.records.tables import changes, deliveries, last, metadata, parts
-from coinjar.system.files import LOCAL, display_path
+from coinjar.system.files import display_path
 
 RUNNING, DONE, FAILED, INTERRUPTED = "running", "done", "failed", "interrupted"
 ASKED, RESTARTED, WAITS = "asked", "done", "waits"
@@ -77,7 +78,7 @@ def who() -> str:
 
 def default_path(folder: Path) -> Path:
     """Return the path of records that are not shared."""
-    return folder / LOCAL / "deliveries.sqlite"
+    return JarLayout(folder).records
 
 
 class RecordStore:

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
+from coinjar.jarfile.layout import JarLayout
 from coinjar.mentions.languages import language_of
 
 if TYPE_CHECKING:
@@ -152,4 +153,4 @@ def _above(folder: str) -> list[_IgnoreFile]:
     here = Path(folder)
     above = [here, *here.parents]
     top = next((at for at, path in enumerate(above) if (path / ".git").exists()), 0)
-    return [_read(str(path)) for path in reversed(above[1 : top + 1]) if (path / ".gitignore").is_file()]
+    return [_read(str(path)) for path in reversed(above[1 : top + 1]) if (JarLayout(path).git_ignore).is_file()]

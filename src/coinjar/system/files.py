@@ -9,9 +9,8 @@ import stat
 from collections.abc import Iterator
 from pathlib import Path
 
-from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location
+from coinjar.core.errors import CoinJarError, ExternalError, Location
 
-LOCAL = ".local"
 _UNFINISHED = ".coinjar-unfinished"
 
 
@@ -39,9 +38,8 @@ def _failed(path: Path, fault: OSError) -> CoinJarError:
 
 
 @contextlib.contextmanager
-def locked(folder: Path) -> Iterator[None]:
-    """Hold the jar's lock: every change of the jar reads and writes inside it. Waits for others."""
-    path = folder / LOCAL / "lock"
+def locked_file(path: Path) -> Iterator[None]:
+    """Hold the lock of a file, which is created if necessary. Waits for others."""
     try:
         path.parent.mkdir(exist_ok=True)
         handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
@@ -52,46 +50,6 @@ def locked(folder: Path) -> Iterator[None]:
         yield
     finally:
         os.close(handle)
-
-
-def read_own(path: Path) -> bytes | None:
-    """Return a file of the sealed part, None if it does not exist.
-
-    Raises InputError for a symlink: it could be another file than the reviewed one.
-    """
-    _refuse_links(path)
-    try:
-        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
-    except FileNotFoundError:
-        return None
-    except OSError as fault:
-        words = f"cannot read it: {(fault.strerror or 'unknown error').lower()}"
-        raise InputError(
-            words, hint="check the path and its permissions", location=Location(display_path(path)), code="unreadable"
-        ) from None
-    with os.fdopen(handle, "rb") as file:
-        return file.read()
-
-
-def replace_own(path: Path, data: bytes) -> None:
-    """Replace a file of the sealed part, never through a symlink. Raises InputError, ExternalError."""
-    _refuse_links(path)
-    replace_file(path, data)
-
-
-def _refuse_links(path: Path) -> None:
-    """Raise InputError for symlinks in the sealed part: `jar/coins/keys/x` must not lead elsewhere on any of its last
-    steps.
-    """
-    inside = {"coins": 1, "keys": 2}.get(path.parent.name, 0)
-    for candidate in (path, *path.parents[:inside]):
-        if candidate.is_symlink():
-            raise InputError(
-                "it is a symlink, which is not followed here",
-                hint="replace it with the file or folder itself",
-                location=Location(display_path(candidate)),
-                code="symlink",
-            )
 
 
 def replace_file(path: Path, data: bytes, *, mode: int | None = None, private: bool = False) -> None:

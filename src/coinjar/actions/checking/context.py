@@ -11,6 +11,7 @@ from coinjar.core.code_uses import CodeLiteral, CodeUse, has_code
 from coinjar.core.layers import Fetch
 from coinjar.core.model import Jar
 from coinjar.core.rules.base import CheckContext, Diagnostic, PortUse
+from coinjar.jarfile.layout import JarLayout
 from coinjar.sources.base import SET_BY_EVERYBODY
 
 if TYPE_CHECKING:
@@ -34,7 +35,9 @@ class FileContext(CheckContext):
         from coinjar.actions.checking.destination_checks import DestinationChecks
 
         checks = DestinationChecks(self.opened, self)
-        return checks.run() if self.jar.destinations or (self.opened.folder / "platforms").is_dir() else checks
+        return (
+            checks.run() if self.jar.destinations or JarLayout(self.opened.folder).platforms_folder.is_dir() else checks
+        )
 
     @cached_property
     def _report(self) -> MentionReport | None:

@@ -19,6 +19,7 @@ from coinjar.core.rules.base import CheckContext, Diagnostic, PortUse
 from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.base import Output
 from coinjar.destinations.stage_view import RenderContext, StageView
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
 from coinjar.platforms.description import read_description
 from coinjar.system.files import display_path
@@ -99,7 +100,7 @@ class DestinationChecks:
     def _descriptions(self) -> None:
         """Check the jar's own platform descriptions, used or not."""
         messages = {(message, location) for (_, _, _, message, _, location) in self.faults}
-        for path in sorted((self.render_context.folder / "platforms").glob("*.yaml")):
+        for path in JarLayout(self.render_context.folder).platform_files():
             try:
                 read_description(read_bytes(path), display_path(path), path.stem)
             except CoinJarError as fault:

@@ -10,14 +10,15 @@ from coinjar.core.errors import Location
 from coinjar.core.names import SHARED
 from coinjar.core.rules.base import Diagnostic
 from coinjar.jarfile.keyring import scopes
-from coinjar.jarfile.readers import Readers, load_readers, readers_path
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.readers import Readers, load_readers
 from coinjar.system.files import display_path
 
 
 def _stages(context: FileContext) -> tuple[Readers, list[str]]:
     """Return the readers, and the stages with a key."""
     folder = context.opened.folder
-    if not (folder / "coins").is_dir():
+    if not JarLayout(folder).sealed_folder.is_dir():
         return Readers({}, {}), []
     return load_readers(folder), [name for name in [SHARED, *context.stages] if scopes(folder, name)]
 
@@ -61,7 +62,7 @@ def no_recovery_reader(context: FileContext) -> Iterator[Diagnostic]:
             "are lost"
         )
         fix = "create an identity away from all machines, and add it with --offline (docs/security.md)"
-        location = Location(display_path(readers_path(context.opened.folder)))
+        location = Location(display_path(JarLayout(context.opened.folder).readers))
         yield Diagnostic(message, fix, location, None, lacking[0] if len(lacking) == 1 else None)
 
 
@@ -77,7 +78,7 @@ def not_approved(context: FileContext) -> Iterator[Diagnostic]:
         if vouching(context.jar, ring, readers, stage) == NOT_VOUCHED:
             location = next(
                 (reader.location for reader in readers.of(stage)),
-                Location(display_path(readers_path(context.opened.folder))),
+                Location(display_path(JarLayout(context.opened.folder).readers)),
             )
             message = (
                 f"the readers of {stage} are not approved by anybody who can decrypt it: readers.yaml was changed by "

@@ -22,6 +22,7 @@ from coinjar.core.secret import Secret
 from coinjar.destinations import make_live
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target
 from coinjar.destinations.stage_view import RenderContext, StageView, gets, is_supplied, services_for
+from coinjar.jarfile.layout import JarLayout
 
 T = TypeVar("T")
 
@@ -255,7 +256,7 @@ class LiveStage:
     def record_supplied(self) -> list[SuppliedValue]:
         """Write new supplied values into the jar: secrets encrypted, the rest plain. Return the new ones."""
         from coinjar.actions.editing.value_changes import ValueChanges
-        from coinjar.system.files import locked
+        from coinjar.jarfile.layout import locked
 
         new = [supplied for supplied in self.supplied if supplied.is_new]
         if new:
@@ -278,7 +279,7 @@ class LiveStage:
         """
         from coinjar.actions.editing.value_changes import edit_file
         from coinjar.documents.edit import Edit
-        from coinjar.system.files import locked
+        from coinjar.jarfile.layout import locked
 
         new = {where: account for where, account in result.items() if account}
         if new:
@@ -287,7 +288,7 @@ class LiveStage:
                     Edit(("destinations", destination, "account", key), account)
                     for (destination, key), account in new.items()
                 ]
-                edit_file(self.opened.folder / "jar.yaml", edits)
+                edit_file(JarLayout(self.opened.folder).declarations, edits)
         return [destination for destination, _ in new]
 
 

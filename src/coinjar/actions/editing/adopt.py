@@ -23,8 +23,8 @@ from coinjar.core.secret_detection import is_named, words_of
 from coinjar.dialects.base import ReadItem
 from coinjar.documents.edit import Edit
 from coinjar.jarfile.external_values import fetcher
+from coinjar.jarfile.layout import JarLayout, locked
 from coinjar.sources.base import SET_BY_EVERYBODY, SourceVariables
-from coinjar.system.files import locked
 
 SHORTEST_KNOWN = 6
 """Minimum length of a secret that is searched in other values, in characters."""
@@ -358,7 +358,7 @@ def carry_out(opened: OpenJar, steps: list[AdoptStep], *, again: Callable[[], li
             # Declarations first: after an interruption the jar has a variable without a value, not a value without a
             # variable.
             edit_file(
-                opened.folder / "jar.yaml",
+                JarLayout(opened.folder).declarations,
                 [Edit(("variables", name), declaration(variable)) for name, variable in declare.items()],
             )
         change.commit()

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
-from coinjar.actions.editing.value_changes import ValueChanges, as_yaml, sealed_file
+from coinjar.actions.editing.value_changes import ValueChanges, as_yaml
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.definition import (
     Command,
@@ -24,8 +24,10 @@ from coinjar.core.model import Jar, Layer
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.documents.edit import Edit, apply
-from coinjar.jarfile.load import plain_path, read_bytes, read_plain
-from coinjar.system.files import locked, read_own, replace_file
+from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.load import read_bytes, read_plain
+from coinjar.jarfile.sealed_files import read_sealed_file
+from coinjar.system.files import replace_file
 
 _LINE = re.compile(r"^--- # secrets.*\n?", re.MULTILINE)
 
@@ -76,8 +78,8 @@ def text_of(opened: OpenJar, stage: str) -> EditBuffer:
 
 
 def _state(opened: OpenJar, stage: str) -> tuple[bytes, bytes]:
-    path = plain_path(opened.folder, stage)
-    return read_bytes(path) if path.exists() else b"", read_own(sealed_file(opened.folder, stage)) or b""
+    path = JarLayout(opened.folder).plain(stage)
+    return read_bytes(path) if path.exists() else b"", read_sealed_file(JarLayout(opened.folder).sealed(stage)) or b""
 
 
 def _shown(jar: Jar, layer: Layer) -> tuple[Secrets, int]:
@@ -233,7 +235,7 @@ def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str
             before.plain + b"\n",
         )  # the line break required by the line below
         if plain_changed:
-            replace_file(plain_path(opened.folder, stage), new_plain)
+            replace_file(JarLayout(opened.folder).plain(stage), new_plain)
     names = [name for name in dict.fromkeys(name for _, name in secrets) if any(name == other for _, other in news)]
     return EditResult(names, [name for _, name in gone if name not in names], plain_changed, change.notes)
 

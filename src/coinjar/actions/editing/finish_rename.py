@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from coinjar.actions.editing.value_changes import sealed_file
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import InputError, UsageError
 from coinjar.core.model import Jar, Variable
 from coinjar.crypto.sealed_file import parse
 from coinjar.documents.edit import Edit, apply
 from coinjar.jarfile.journal import replace_all
+from coinjar.jarfile.layout import JarLayout, locked
 from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
-from coinjar.system.files import display_path, locked
+from coinjar.system.files import display_path
 
 
 def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
@@ -38,7 +38,7 @@ def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
                 kept = [item for item in getattr(owner, key) if item not in names]
                 if len(kept) != len(getattr(owner, key)):
                     edits.append(Edit(("variables", owner.name, key), [*kept] if kept else None, keeps=2))
-        path = opened.folder / "jar.yaml"
+        path = JarLayout(opened.folder).declarations
         data = read_bytes(path)
         replace_all(opened.folder, {path: (data, apply(data, display_path(path), edits))})
     return [
@@ -62,7 +62,7 @@ def _owner_of(jar: Jar, old: str) -> Variable:
 
 def _still_sealed(opened: OpenJar, name: str) -> str | None:
     for layer in value_layers(opened.folder):
-        path = sealed_file(opened.folder, layer)
+        path = JarLayout(opened.folder).sealed(layer)
         if path.exists() and any(entry.name == name for entry in parse(read_bytes(path), display_path(path))):
             return layer
     return None

@@ -13,7 +13,7 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.secret import Secret
-from coinjar.system.files import locked
+from coinjar.jarfile.layout import locked
 
 
 class GenerateResult(NamedTuple):

@@ -7,10 +7,11 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from coinjar.core.errors import InputError, Location, UsageError, raise_all
-from coinjar.core.names import name_fault
+from coinjar.core.names import SHARED, name_fault
 from coinjar.jarfile.declarations import read_declarations
+from coinjar.jarfile.layout import JarLayout, locked
 from coinjar.jarfile.merge_attributes import ATTRIBUTES
-from coinjar.system.files import display_path, locked, replace_file
+from coinjar.system.files import display_path, replace_file
 
 IGNORED = "# A person's own values, and Coin Jar's local state on this machine.\n.local/\n*.coinjar-unfinished\n"
 
@@ -28,22 +29,22 @@ def make_jar(folder: Path, app: str, services: Sequence[str], stages: Sequence[s
     pairs = [(name, followed) for name, _, followed in (stage.partition(":") for stage in stages)]
     _check_names(app, services, pairs)
     texts = {
-        folder / "jar.yaml": _jar_text(app, services, pairs),
-        folder / "plain" / "shared.yaml": "# Values for every stage: first the service (or all), then the variable.\n",
-        folder / ".gitignore": IGNORED,
-        folder / ".gitattributes": ATTRIBUTES,
+        JarLayout(folder).declarations: _jar_text(app, services, pairs),
+        JarLayout(folder).plain(SHARED): "# Values for every stage: first the service (or all), then the variable.\n",
+        JarLayout(folder).git_ignore: IGNORED,
+        JarLayout(folder).git_attributes: ATTRIBUTES,
     }
     for name, _ in pairs:
         if "*" not in name:
-            texts[folder / "plain" / f"{name}.yaml"] = f"# Values of {name}.\n"
+            texts[JarLayout(folder).plain(name)] = f"# Values of {name}.\n"
     read_declarations(
-        texts[folder / "jar.yaml"].encode(), "jar.yaml"
+        texts[JarLayout(folder).declarations].encode(), "jar.yaml"
     )  # refuses inconsistent declarations, cycles included
-    if (folder / "jar.yaml").exists():
+    if (JarLayout(folder).declarations).exists():
         raise InputError(
             "there is already a jar here",
             hint="it was not changed",
-            location=Location(display_path(folder / "jar.yaml")),
+            location=Location(display_path(JarLayout(folder).declarations)),
             code="exists",
         )
     folder.mkdir(parents=True, exist_ok=True)

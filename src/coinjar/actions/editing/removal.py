@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from coinjar.actions.editing.value_changes import ValueChanges, layer_path, sealed_file
+from coinjar.actions.editing.value_changes import ValueChanges, layer_path
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.model import Jar
@@ -17,8 +17,10 @@ from coinjar.documents.edit import Edit, apply
 from coinjar.documents.tree import build_tree
 from coinjar.documents.yamltext import compose
 from coinjar.jarfile.journal import replace_all
+from coinjar.jarfile.layout import JarLayout, locked
 from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
-from coinjar.system.files import LOCAL, display_path, locked, read_own
+from coinjar.jarfile.sealed_files import read_sealed_file
+from coinjar.system.files import display_path
 
 
 class DroppedValue(NamedTuple):
@@ -93,8 +95,8 @@ def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]
             for old in [read_bytes(path)]
         }
         for layer in dict.fromkeys(dropped.layer for dropped in gone if dropped.is_sealed):
-            path = sealed_file(folder, layer)
-            old = read_own(path) or b""
+            path = JarLayout(folder).sealed(layer)
+            old = read_sealed_file(path) or b""
             going = {*names, *_old_names(declared, names)}
             lines = {entry.slot: None for entry in parse(old, display_path(path)) if entry.name in going}
             files[path] = (old, changed(old, display_path(path), lines))  # no key is needed for that
@@ -133,7 +135,7 @@ def _removals(
         ]
         yield path, [Edit((dropped.scope, dropped.name), None) for dropped in mine]
     if edits := [Edit(("variables", name), None) for name in names if name in declared.variables]:
-        yield folder / "jar.yaml", edits
+        yield JarLayout(folder).declarations, edits
 
 
 def _old_names(jar: Jar, names: Sequence[str]) -> dict[str, str]:
@@ -142,19 +144,21 @@ def _old_names(jar: Jar, names: Sequence[str]) -> dict[str, str]:
 
 
 def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> Iterator[DroppedValue]:
-    for path in [*sorted((folder / "plain").glob("*.yaml")), *sorted((folder / LOCAL).glob("*.yaml"))]:
+    layout = JarLayout(folder)
+    own = layout.own_files()
+    for path in [*layout.plain_files(), *own]:
         data = read_bytes(path)
         compose(data, display_path(path))  # the same limits as for every file that is read
         root = build_tree(data.decode().removeprefix("\ufeff"))
         for scope in root.members if root is not None else ():
             yield from (
-                DroppedValue(member.name, path.stem, scope.name, is_mine=path.parent.name == LOCAL)
+                DroppedValue(member.name, path.stem, scope.name, is_mine=path in own)
                 for member in scope.value.members
                 if member.name in names
             )
     for layer in value_layers(folder):
-        path = sealed_file(folder, layer)
-        if (lines := read_own(path)) is not None:
+        path = JarLayout(folder).sealed(layer)
+        if (lines := read_sealed_file(path)) is not None:
             for entry in parse(lines, display_path(path)):
                 if entry.name in names or entry.name in former:
                     yield DroppedValue(former.get(entry.name, entry.name), layer, entry.scope, is_sealed=True)

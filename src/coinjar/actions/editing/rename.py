@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 from coinjar.actions.editing.rename_code import _others
 from coinjar.actions.editing.rename_edits import EditedFile, RenameEdits, RenameOptions, UnchangedUse
-from coinjar.actions.editing.value_changes import sealed_file
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.definition import Content, Undecryptable
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_encrypted_for_others, raise_all
@@ -19,9 +18,10 @@ from coinjar.core.references import Template, parse_template
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.writer import Plain
 from coinjar.jarfile.journal import finish, is_unfinished, replace_all
+from coinjar.jarfile.layout import JarLayout, locked
 from coinjar.jarfile.load import read_bytes, value_layers
 from coinjar.jarfile.renaming import in_description, in_jar_yaml, in_values
-from coinjar.system.files import LOCAL, display_path, locked
+from coinjar.system.files import display_path
 
 if TYPE_CHECKING:
     from coinjar.actions.secrets.transaction import SealedTransaction
@@ -60,7 +60,7 @@ def carry_out(opened: OpenJar, renames: Mapping[str, str], options: RenameOption
     """Write the edits in `shown`. Raises InputError, with nothing changed, if anything has changed since."""
     with locked(opened.folder):
         now = plan(opened, renames, options)
-        sealed = {sealed_file(opened.folder, layer) for layer in value_layers(opened.folder)}
+        sealed = {JarLayout(opened.folder).sealed(layer) for layer in value_layers(opened.folder)}
         if _facts(now, sealed) != _facts(shown, sealed):
             raise InputError("something was changed meanwhile", hint="run it again", code="changed-meanwhile")
         replace_all(opened.folder, {file.path: (file.old, file.new) for file in now.files})
@@ -139,7 +139,7 @@ def _check(jar: Jar, renames: Mapping[str, str]) -> None:
 def _jar_files(
     folder: Path, jar: Jar, renames: Mapping[str, str], options: RenameOptions, again: Mapping[str, str]
 ) -> Iterator[EditedFile]:
-    path = folder / "jar.yaml"
+    path = JarLayout(folder).declarations
     old = read_bytes(path)
     new = in_jar_yaml(old, display_path(path), renames)
     edits = []
@@ -160,10 +160,10 @@ def _jar_files(
                 edits.append(Edit(("variables", now, key), listed, keeps=2))
     yield EditedFile(path, old, apply(new, display_path(path), edits) if edits else new)
     for layer in value_layers(folder):
-        yield from _values(folder / "plain" / f"{layer}.yaml", renames)
-    for path in sorted((folder / LOCAL).glob("*.yaml")):
+        yield from _values(JarLayout(folder).plain(layer), renames)
+    for path in JarLayout(folder).own_files():
         yield from _values(path, renames)
-    for path in sorted((folder / "platforms").glob("*.yaml")):
+    for path in JarLayout(folder).platform_files():
         data = read_bytes(path)
         yield EditedFile(path, data, in_description(data, display_path(path), renames))
 
@@ -196,7 +196,7 @@ def _sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> tuple[list
         sealing.put(layer, scope, now, content)
     layers = value_layers(opened.folder)
     files = [
-        EditedFile(sealed_file(opened.folder, layer), old, new)
+        EditedFile(JarLayout(opened.folder).sealed(layer), old, new)
         for layer in layers
         for old, new in sealing.values_of(layer)
     ]
@@ -209,7 +209,7 @@ def _opened(
     """Return what must be encrypted again: layer, scope, name, new name, content; and what is encrypted for others."""
     moved, left = list[tuple[str, str, str, str, Content]](), list[UnchangedUse]()
     for layer in value_layers(opened.folder):
-        path = display_path(sealed_file(opened.folder, layer))
+        path = display_path(JarLayout(opened.folder).sealed(layer))
         for coin in sealing.lines(layer):
             content = sealing.ring.open(jar, layer, coin, path)
             now = renames.get(coin.name, coin.name)

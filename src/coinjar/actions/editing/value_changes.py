@@ -15,7 +15,8 @@ from coinjar.core.references import Template
 from coinjar.core.secret import reveal
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.writer import Plain
-from coinjar.jarfile.load import mine_path, plain_path, read_bytes, read_plain
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.load import read_bytes, read_plain
 from coinjar.system.files import display_path, replace_file
 
 if TYPE_CHECKING:
@@ -34,12 +35,7 @@ def as_yaml(content: Content) -> Plain:
 
 def layer_path(folder: Path, stage: str, *, mine: bool) -> Path:
     """Return the file of a layer's plain values."""
-    return mine_path(folder, stage) if mine else plain_path(folder, stage)
-
-
-def sealed_file(folder: Path, stage: str) -> Path:
-    """Return the file of a layer's encrypted values."""
-    return folder / "coins" / f"{stage}.coins"
+    return JarLayout(folder).own(stage) if mine else JarLayout(folder).plain(stage)
 
 
 def edit_file(path: Path, edits: Sequence[Edit], *, private: bool = False) -> None:
@@ -103,7 +99,7 @@ class ValueChanges:
     def plain(self, stage: str) -> Layer:
         """Return a layer's plain values in its file, including names that are also encrypted."""
         if stage not in self._plain:
-            path = plain_path(self.opened.folder, stage)
+            path = JarLayout(self.opened.folder).plain(stage)
             self._plain[stage] = read_plain(self.jar, read_bytes(path), display_path(path)) if path.exists() else {}
         return self._plain[stage]
 
@@ -135,4 +131,4 @@ class ValueChanges:
             path = layer_path(self.opened.folder, stage, mine=mine)
             edit_file(path, [Edit(where, value) for where, value in edits.items()], private=mine)
         if self.declarations:
-            edit_file(self.opened.folder / "jar.yaml", self.declarations)
+            edit_file(JarLayout(self.opened.folder).declarations, self.declarations)

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.actions.delivery.selection import is_for
-from coinjar.actions.editing.value_changes import ValueChanges, edit_file, layer_path, sealed_file
+from coinjar.actions.editing.value_changes import ValueChanges, edit_file, layer_path
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.definition import Content
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
@@ -21,8 +21,9 @@ from coinjar.core.references import Template
 from coinjar.documents.edit import Edit
 from coinjar.documents.writer import Plain
 from coinjar.jarfile.journal import replace_all
+from coinjar.jarfile.layout import JarLayout, locked
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import display_path, locked
+from coinjar.system.files import display_path
 
 
 class Assignment(NamedTuple):
@@ -87,7 +88,7 @@ def put(
                     change.put(stage, scope, assignment.name, assignment.content, mine=mine)
         if new:
             edit_file(
-                folder / "jar.yaml",
+                JarLayout(folder).declarations,
                 [Edit(("variables", name), declaration(variable)) for name, variable in new.items()],
             )
         change.commit()
@@ -116,7 +117,7 @@ def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator
     else:
         yield jar, set()
         return
-    path = opened.folder / "jar.yaml"
+    path = JarLayout(opened.folder).declarations
     old = read_bytes(path)
     bare = Jar(app="", location=Location(display_path(path)), services={}, stages={}, variables={})
     new = {
@@ -297,7 +298,7 @@ def _outcome(
 ) -> AssignedValue:
     variable = jar.variables[name]
     is_sealed = variable.secret and not mine
-    file = display_path(sealed_file(folder, stage) if is_sealed else layer_path(folder, stage, mine=mine))
+    file = display_path(JarLayout(folder).sealed(stage) if is_sealed else layer_path(folder, stage, mine=mine))
     encrypted_for = tuple(variable.scopes_for(scope)) if is_sealed else ()
     beaten: list[str] = []
     if stage != SHARED and not mine:

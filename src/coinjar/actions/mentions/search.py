@@ -16,12 +16,13 @@ from coinjar.core.model import Jar, Variable
 from coinjar.core.names import VariableName
 from coinjar.core.rules.base import CheckContext, Diagnostic, Finding
 from coinjar.destinations import file_class_of, is_live
+from coinjar.jarfile.layout import JarLayout, locked
 from coinjar.mentions.base import MISPLACED
 from coinjar.mentions.languages import LANGUAGES
 from coinjar.scanning.file_walk import FileWalk
 from coinjar.scanning.scan import FileMentions, LocatedMention, Progress, ScanRequest, ScanResult, scan
 from coinjar.sources.base import SET_BY_EVERYBODY
-from coinjar.system.files import LOCAL, display_path, locked
+from coinjar.system.files import display_path
 
 if TYPE_CHECKING:
     from coinjar.documents.writer import Plain
@@ -128,7 +129,7 @@ def _template_endings(jar: Jar) -> tuple[str, ...]:
 
 def _cache(opened: OpenJar | None) -> Path:
     if opened:
-        return opened.folder / LOCAL / "mentions.json"
+        return JarLayout(opened.folder).mentions
     home = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
     return Path(home, "coinjar", "mentions.json")
 
@@ -288,6 +289,6 @@ def declare_missing(opened: OpenJar, names: Sequence[UndeclaredVariable]) -> Non
 
     with locked(opened.folder):
         edit_file(
-            opened.folder / "jar.yaml",
+            JarLayout(opened.folder).declarations,
             [Edit(("variables", undeclared.variable.name), _declaration(undeclared)) for undeclared in names],
         )

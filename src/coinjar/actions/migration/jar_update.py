@@ -9,16 +9,7 @@ from coinjar.actions.editing import rename
 from coinjar.actions.editing.rename_edits import RenameOptions
 from coinjar.actions.editing.value_changes import ValueChanges, edit_file
 from coinjar.actions.editing.values import declaration
-from coinjar.core.dispositions import (
-    CARRIED,
-    GIVES,
-    KEPT,
-    LEFT,
-    MOVED,
-    RENAMED,
-    SUPPLIED,
-    SourceValue,
-)
+from coinjar.core.dispositions import CARRIED, GIVES, KEPT, LEFT, MOVED, RENAMED, SUPPLIED, SourceValue
 from coinjar.core.errors import InputError
 from coinjar.core.inference import infer
 from coinjar.core.model import Destination, Jar, Variable
@@ -27,7 +18,8 @@ from coinjar.core.secret import Secret, reveal
 from coinjar.destinations.stage_view import gets, services_for
 from coinjar.documents.edit import Edit
 from coinjar.documents.writer import Plain
-from coinjar.system.files import display_path, locked
+from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.system.files import display_path
 
 if TYPE_CHECKING:
     from coinjar.actions.migration.migration import Migration
@@ -103,7 +95,7 @@ class JarUpdate:
             if variable is not None and destination.name not in variable.supplied_by:
                 by: list[Plain] = [*variable.supplied_by, destination.name]
                 edits.append(Edit(("variables", name, "supplied", "by"), by))
-        edit_file(self.migration.opened.folder / "jar.yaml", edits)
+        edit_file(JarLayout(self.migration.opened.folder).declarations, edits)
 
     async def _refused(self, jar: Jar, destination: Destination) -> dict[str, str]:
         """Return names of the jar that the new place would get, but reserves or sets itself."""
@@ -156,7 +148,7 @@ class JarUpdate:
             change.put(stage, scope, name, Secret(text) if after.variables[name].secret else text)
         if declare:
             edit_file(
-                self.migration.opened.folder / "jar.yaml",
+                JarLayout(self.migration.opened.folder).declarations,
                 [Edit(("variables", name), declaration(variable)) for name, variable in declare.items()],
             )
         change.commit()

@@ -18,8 +18,8 @@ from coinjar.core.secret import Secret, reveal
 from coinjar.destinations import is_live
 from coinjar.destinations.stage_view import gets, services_for
 from coinjar.documents.edit import Edit
+from coinjar.jarfile.layout import JarLayout, locked
 from coinjar.jarfile.sheets import RepointedValue
-from coinjar.system.files import locked
 
 LEFT_TO_YOU = "left to you: not in the jar"
 
@@ -50,7 +50,7 @@ async def repoint(
             _rewrite(jar, change, repointed.pointing)
         change.commit()
         if change.declarations:
-            edit_file(opened.folder / "jar.yaml", change.declarations)
+            edit_file(JarLayout(opened.folder).declarations, change.declarations)
             change.declarations.clear()
     reached = list(_reached(opened, opened.load(), [repointed.pointing for repointed in ours], besides))
     for affected in reached:

@@ -11,8 +11,8 @@ from coinjar.core.errors import ExternalError
 from coinjar.destinations import is_live
 from coinjar.destinations.live.base import Target
 from coinjar.documents.edit import Edit
+from coinjar.jarfile.layout import JarLayout, locked
 from coinjar.jarfile.sheets import record_outcomes
-from coinjar.system.files import locked
 
 if TYPE_CHECKING:
     from coinjar.actions.migration.migration import Migration
@@ -53,7 +53,7 @@ class Settlement:
             return []
         with locked(self.migration.opened.folder):
             edit_file(
-                self.migration.opened.folder / "jar.yaml",
+                JarLayout(self.migration.opened.folder).declarations,
                 [Edit(("destinations", old.name, "moved_to", key), new.name) for key in keys],
             )
         return [

@@ -18,8 +18,9 @@ from coinjar.core.rules.base import Diagnostic
 from coinjar.destinations import make
 from coinjar.destinations.base import Output, RenderNotice
 from coinjar.destinations.stage_view import RenderContext, StageView
+from coinjar.jarfile.layout import locked
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import display_path, locked, replace_file
+from coinjar.system.files import display_path, replace_file
 from coinjar.system.version_control import OPEN, TRACKED, states
 
 NEW, CHANGED, SAME = "new", "changed", "same"

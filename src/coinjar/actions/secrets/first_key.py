@@ -11,8 +11,9 @@ from coinjar.core.errors import DecryptionError, InputError, Location, UsageErro
 from coinjar.core.names import ALL, SHARED
 from coinjar.crypto.sealing import Key
 from coinjar.jarfile.keyring import DataKey, scopes
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.naming_key import local_naming_key
-from coinjar.jarfile.readers import Reader, readers_path
+from coinjar.jarfile.readers import Reader
 from coinjar.system.files import display_path
 
 if TYPE_CHECKING:
@@ -39,7 +40,7 @@ class FirstKey:
             raise InputError(
                 words,
                 hint=hint,
-                location=Location(display_path(readers_path(self.transaction.folder))),
+                location=Location(display_path(JarLayout(self.transaction.folder).readers)),
                 code="not-vouched",
             )
         for other in sorted({name for reader in self.transaction.readers.readers.values() for name in reader.opens}):

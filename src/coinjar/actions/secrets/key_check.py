@@ -11,8 +11,8 @@ from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Locat
 from coinjar.core.names import ALL
 from coinjar.core.record import Record
 from coinjar.crypto.sealed_file import SealedEntry
-from coinjar.jarfile.keyring import DataKey, scopes, sealed_path
-from coinjar.jarfile.readers import readers_path
+from coinjar.jarfile.keyring import DataKey, scopes
+from coinjar.jarfile.layout import JarLayout
 from coinjar.system.files import display_path
 
 if TYPE_CHECKING:
@@ -70,7 +70,7 @@ class KeyCheck:
 
         Raises the fault of a broken one, unless it is to be replaced and another can be decrypted.
         """
-        path = display_path(sealed_path(self.transaction.folder, stage))
+        path = display_path(JarLayout(self.transaction.folder).sealed(stage))
         entries: list[DecryptedEntry] = []
         broken: list[CoinJarError] = []
         for coin in [entry for entry in self.transaction.lines(stage) if entry.scope == scope]:
@@ -111,7 +111,7 @@ class KeyCheck:
             self.transaction.seal(stage, scope, entry.entry.name, entry.content)
 
     def _not_vouched(self, stage: str, scope: str) -> InputError:
-        location = Location(display_path(readers_path(self.transaction.folder)))
+        location = Location(display_path(JarLayout(self.transaction.folder).readers))
         words = (
             f"the readers of {stage} ({scope}) in this file are not approved by anybody who can decrypt it: it "
             "was changed by hand, or merged"

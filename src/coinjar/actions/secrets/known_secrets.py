@@ -12,8 +12,9 @@ from coinjar.core.model import Jar, Layer
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
 from coinjar.dialects.base import ReadItem
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes, read_plain
-from coinjar.system.files import LOCAL, display_path
+from coinjar.system.files import display_path
 
 
 def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
@@ -37,7 +38,7 @@ def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
 
 
 def _own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
-    for path in sorted((opened.folder / LOCAL).glob("*.yaml")):
+    for path in JarLayout(opened.folder).own_files():
         yield read_plain(jar, read_bytes(path), display_path(path))
 
 

@@ -20,10 +20,12 @@ from coinjar.crypto.age import wrap
 from coinjar.crypto.sealed_file import SealedEntry, changed, parse
 from coinjar.crypto.sealing import Key, associated, can_seal, seal, vouch
 from coinjar.documents.edit import apply
-from coinjar.jarfile.keyring import DataKey, key_path, scopes, sealed_path
+from coinjar.jarfile.keyring import DataKey, scopes
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.merge_attributes import write_attributes
-from coinjar.jarfile.readers import HEAD, Reader, Readers, differences, load_readers, readers_path, without_doubles
-from coinjar.system.files import display_path, read_own, replace_own
+from coinjar.jarfile.readers import HEAD, Reader, Readers, differences, load_readers, without_doubles
+from coinjar.jarfile.sealed_files import read_sealed_file, replace_sealed_file
+from coinjar.system.files import display_path
 
 LARGEST = 10 << 20
 """Maximum length of an encrypted value, in characters."""
@@ -58,8 +60,8 @@ class SealedTransaction:
     def lines(self, stage: str) -> list[SealedEntry]:
         """Return the stage's lines in the file."""
         if stage not in self._lines:
-            path = sealed_path(self.folder, stage)
-            data = read_own(path)
+            path = JarLayout(self.folder).sealed(stage)
+            data = read_sealed_file(path)
             self._lines[stage] = parse(data, display_path(path)) if data is not None else []
         return self._lines[stage]
 
@@ -73,7 +75,7 @@ class SealedTransaction:
 
         Raises DecryptionError for the first that cannot be decrypted.
         """
-        path = display_path(sealed_path(self.folder, stage))
+        path = display_path(JarLayout(self.folder).sealed(stage))
         wanted = None if within is None else set(within)
         entries = []
         for coin in self.lines(stage):
@@ -220,11 +222,11 @@ class SealedTransaction:
             self._write_key(slot, self.key(*slot))
         self._write_readers()
         for stage in sorted(self._changes):
-            path = sealed_path(self.folder, stage)
-            old = read_own(path) or b""
+            path = JarLayout(self.folder).sealed(stage)
+            old = read_sealed_file(path) or b""
             new = changed(old, display_path(path), self._changes[stage], tidy=stage in self._tidy)
             if new != old:
-                replace_own(path, new)
+                replace_sealed_file(path, new)
         for slot, key in sorted(self.keys.items()):
             if key.earlier is not None:
                 self._write_key(slot, DataKey(key.key, None, key.naming))
@@ -240,18 +242,18 @@ class SealedTransaction:
             raise InputError(
                 "a change of keys was interrupted, or a key is missing",
                 hint=hint,
-                location=Location(display_path(readers_path(self.folder))),
+                location=Location(display_path(JarLayout(self.folder).readers)),
                 code="keys",
             )
         if stage in self._changes:
-            path = sealed_path(self.folder, stage)
-            old = read_own(path) or b""
+            path = JarLayout(self.folder).sealed(stage)
+            old = read_sealed_file(path) or b""
             yield old, changed(old, display_path(path), self._changes[stage])
 
     def _write_key(self, slot: tuple[str, str], key: DataKey) -> None:
         stage, scope = slot
         recipients = [reader.recipient for reader in self.readers.of(stage) if reader.reads(scope)]
-        replace_own(key_path(self.folder, stage, scope), wrap(key.text(), recipients))
+        replace_sealed_file(JarLayout(self.folder).key(stage, scope), wrap(key.text(), recipients))
 
     def _write_readers(self) -> None:
         vouched = dict(self.readers.signatures)
@@ -261,6 +263,6 @@ class SealedTransaction:
             )
         edits = differences(self.before, Readers(self.readers.readers, dict(sorted(vouched.items()))))
         if edits:
-            path = readers_path(self.folder)
-            old = without_doubles(read_own(path) or HEAD)
-            replace_own(path, apply(old, display_path(path), edits))
+            path = JarLayout(self.folder).readers
+            old = without_doubles(read_sealed_file(path) or HEAD)
+            replace_sealed_file(path, apply(old, display_path(path), edits))

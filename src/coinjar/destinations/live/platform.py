@@ -20,6 +20,7 @@ from coinjar.destinations.live.tokens import read_token
 from coinjar.destinations.options import CREDENTIAL, TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
 from coinjar.platforms.description import PlatformDescription, read_description
 from coinjar.platforms.limits import unsupported_variables
@@ -28,7 +29,7 @@ from coinjar.system.files import display_path
 
 def known_platforms(folder: Path) -> list[str]:
     """Return the available descriptions: the jar's, and the shipped ones."""
-    own = sorted(path.stem for path in (folder / "platforms").glob("*.yaml"))
+    own = sorted(path.stem for path in JarLayout(folder).platform_files())
     shipped = sorted(
         file.name[:-5] for file in (files("coinjar.platforms") / "shipped").iterdir() if file.name.endswith(".yaml")
     )
@@ -37,7 +38,7 @@ def known_platforms(folder: Path) -> list[str]:
 
 def load_description(folder: Path, name: str) -> PlatformDescription:
     """Return a platform's description; the jar's own takes precedence over a shipped one. Raises InputError."""
-    path = folder / "platforms" / f"{name}.yaml"
+    path = JarLayout(folder).platform(name)
     if path.exists():
         return read_description(read_bytes(path), display_path(path), name)
     known = known_platforms(folder)
