@@ -225,8 +225,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
     return code if isinstance(code, int) else 0
 
 
-_EXTRAS = {"httpx": "deliver", "asyncssh": "deliver", "sqlalchemy": "deliver", "jinja2": "standins"}
-_EXTRAS |= {"pathspec": "mentions", "tree_sitter": "mentions"}
+_EXTRAS = {"httpx": "deliver", "asyncssh": "deliver", "sqlalchemy": "deliver", "psutil": "deliver"}
+_EXTRAS |= {"jinja2": "standins", "pathspec": "mentions", "tree_sitter": "mentions"}
 """Which extra of the package brings a library."""
 
 

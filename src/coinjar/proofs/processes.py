@@ -5,14 +5,10 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from pathlib import Path
 
 from coinjar.core.errors import ExternalError, InputError
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments
 from coinjar.system import processes
-
-_LISTENS = "0A"
-"""The state of a listening socket in /proc/net/tcp."""
 
 
 def environment_of(pid: int, proof_question: ProofQuestion) -> dict[str, str]:
@@ -28,41 +24,25 @@ def environment_of(pid: int, proof_question: ProofQuestion) -> dict[str, str]:
         ) from None
 
 
-def _pids() -> list[int]:
-    return [int(path.name) for path in Path("/proc").iterdir() if path.name.isdigit() and int(path.name) != os.getpid()]
-
-
 def _listening(port: int) -> Iterator[int]:
-    """Return the processes that listen on a TCP port."""
-    inodes = set()
-    for table in ("tcp", "tcp6"):
-        try:
-            lines = Path(f"/proc/net/{table}").read_text().splitlines()[1:]
-        except OSError:
-            continue
-        for fields in (line.split() for line in lines):
-            if fields[3] == _LISTENS and int(fields[1].rpartition(":")[2], 16) == port:
-                inodes.add(f"socket:[{fields[9]}]")
-    for pid in _pids():
-        try:
-            if any(str(path.readlink()) in inodes for path in Path(f"/proc/{pid}/fd").iterdir()):
-                yield pid
-        except OSError:
-            continue  # it ended, or belongs to another user
+    """Yield the processes that listen on a TCP port; those of other users are not visible."""
+    import psutil
+
+    for connection in psutil.net_connections("tcp"):
+        address = connection.laddr
+        if connection.status == psutil.CONN_LISTEN and address and address.port == port and connection.pid:
+            yield connection.pid
 
 
 def _running(pattern: str) -> Iterator[int]:
-    """Return the processes whose command line, words joined by spaces, matches a pattern."""
+    """Yield the processes whose command line, words joined by spaces, matches a pattern."""
+    import psutil
+
     wanted = re.compile(pattern)
-    for pid in _pids():
-        try:
-            command = (
-                Path(f"/proc/{pid}/cmdline").read_bytes().rstrip(b"\0").replace(b"\0", b" ").decode(errors="replace")
-            )
-        except OSError:
-            continue
-        if command and wanted.search(command):
-            yield pid
+    for process in psutil.process_iter(["cmdline"]):
+        command = " ".join(process.info["cmdline"] or [])
+        if process.pid != os.getpid() and command and wanted.search(command):
+            yield process.pid
 
 
 def _chosen(proof_question: ProofQuestion) -> list[int]:
