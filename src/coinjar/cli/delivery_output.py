@@ -225,5 +225,5 @@ def show_requests(delivery: Delivery) -> None:
     for inspected in delivery.inspected:
         if inspected.inspection and inspected.inspection.plan.changes:
             print(f"# {visible(inspected.target.label)}")
-            for line in inspected.target.steps(inspected.inspection.plan.changes):
+            for line in inspected.target.steps(inspected.inspection.plan.changes, inspected.inspection.live):
                 print(visible(line))

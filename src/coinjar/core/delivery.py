@@ -38,7 +38,8 @@ class LiveValue(NamedTuple):
     """A value that a destination has. `text` is None where the destination does not give the value back.
 
     `supplied`: the destination sets it itself. `version` changes when the value does. `inherited`: it comes from the
-    enclosing level (the whole project) and is not changed here. `handle` is what the destination's own requests need.
+    enclosing level (the whole project) and is not changed here; `enclosing` is the value there that this one overrides.
+    `handle` is what the destination's own requests need.
     """
 
     name: str
@@ -48,6 +49,7 @@ class LiveValue(NamedTuple):
     version: str = ""
     inherited: bool = False
     handle: object = None
+    enclosing: LiveValue | None = None
 
 
 class LastApplied(NamedTuple):

@@ -54,7 +54,6 @@ class BundleDestination(FileDestination):
             ]
             same = [name for name, text in wanted.items() if there.get(name) == text]
             data = apply(old, file, edits(match.node, match.path, LINES, wanted, gone, same=same), as_json=True)
-            self.render_context.pending[path] = data
             secret = any(entry.secret and entry.text is not None for entry in entries)
             hidden = self.hide_items(partial(every_entry, file=file), [entry.name for entry in entries if entry.secret])
             outputs.append(Output(path, data, secret, self.about(entries), hidden))

@@ -62,7 +62,6 @@ class ContainerfileDestination(FileDestination):
             refuse(self.dialect, entries, carriers)
             old = self.render_context.current(path) or read_bytes(path)
             data = self._with_lines(old, display_path(path), entries)
-            self.render_context.pending[path] = data
             hidden = self.hide_items(partial(_every_assignment, file=display_path(path)), ())
             outputs.append(Output(path, data, secret=False, about=self.about(entries), hidden=hidden))
         return outputs

@@ -120,7 +120,6 @@ class DocumentDestination(FileDestination):
             else document.data
         )
         self._look(OpenDocument(data, document.file), levels)
-        self.render_context.pending[path] = data
         got = {entry.name: entry for group in entries.values() for entry in group}
         secret_names = [name for name, entry in got.items() if entry.secret and entry.text is not None]
         hidden = self.hide_items(partial(every_entry, file=document.file), secret_names)

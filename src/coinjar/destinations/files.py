@@ -92,7 +92,7 @@ class DialectFileDestination(FileDestination):
         outputs: list[Output] = []
         for service in self.services_of(view, self.path):
             try:
-                outputs += self._of_service(view, service)
+                outputs += self._of_service(view, service, {output.path: output.data for output in outputs})
             except CoinJarError as fault:
                 faults += fault.each()
         raise_all(list({str(error): error for error in faults}.values()))
@@ -122,12 +122,13 @@ class DialectFileDestination(FileDestination):
             outputs.append(self._output(path, data, entries))
         return outputs
 
-    def _of_service(self, view: StageView, service: str) -> list[Output]:
+    def _of_service(self, view: StageView, service: str, before: Mapping[Path, bytes]) -> list[Output]:
+        """Return the files of a service; `before` are those of the services before it, which may share a base."""
         assert self.dialect
         entries = view.entries(service)
         refuse(self.dialect, entries, carriers)
         if self.base:
-            return self._settings(view, service, entries)
+            return self._settings(view, service, entries, before)
         path = self.resolve_path(self.path, view.stage, service)
         if self.dialect.name == "settings" or (self.dialect.many_stages and "{stage}" not in self.path):
             data = self.dialect.update(
@@ -153,7 +154,6 @@ class DialectFileDestination(FileDestination):
         return ExecScriptDialect().script(entries, view.heading(service), script)
 
     def _output(self, path: Path, data: bytes, entries: list[Entry], *, merges: bool = False) -> Output:
-        self.render_context.pending[path] = data
         assert self.dialect
         secret = any(entry.secret and entry.text is not None for entry in entries)
         return Output(
@@ -177,7 +177,9 @@ class DialectFileDestination(FileDestination):
             lambda data: reader.read(data, display_path(path)), [entry.name for entry in entries if entry.secret]
         )
 
-    def _settings(self, view: StageView, service: str, entries: list[Entry]) -> list[Output]:
+    def _settings(
+        self, view: StageView, service: str, entries: list[Entry], before: Mapping[Path, bytes]
+    ) -> list[Output]:
         """Return the base file with what all stages share, and the stage's file with what differs."""
         assert self.dialect
         assert isinstance(self.dialect, SettingsDialect)
@@ -186,7 +188,8 @@ class DialectFileDestination(FileDestination):
             Resolver(self.render_context.jar, SHARED, fetch=view.resolver.fetch), self.destination
         ).entries(service, lenient=True)
         refuse(self.dialect, shared, carriers)
-        data = self.dialect.merge(self.render_context.current(base), display_path(base), shared)
+        old = before[base] if base in before else self.render_context.current(base)
+        data = self.dialect.merge(old, display_path(base), shared)
         below = {item.name: item.text for item in self.dialect.read(data, display_path(base)).items}
         stuck = [entry for entry in entries if entry.text is None and entry.name in below]
         words = f"is unset on {view.stage}, but a settings file cannot remove what its base contains"

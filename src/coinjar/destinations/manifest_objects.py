@@ -136,7 +136,6 @@ class ObjectWriter:
             namespace=object_.namespace,
             as_text=self.destination.string_data,
         )
-        self.destination.render_context.pending[path] = text.encode()
         secret = object_.dialect.kind == "Secret"
         names = [entry.name for entry in object_.entries]
         hidden = (

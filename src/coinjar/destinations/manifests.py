@@ -120,7 +120,6 @@ class ManifestsDestination(FileDestination):
         for path, manifests in files.items():
             data = ManifestRewriter(self).rewritten(path, manifests, cluster, objects, view)
             to = target / path.relative_to(folder)
-            self.render_context.pending[to] = data
             hidden = self.hide_items(partial(every_entry_of, file=display_path(to)), ())
             outputs.append(
                 Output(to, data, self._holds_secrets(data, display_path(to)), self._workloads(manifests), hidden)

@@ -47,6 +47,7 @@ class RenderContext:
         self.masker = masker
         self.transport = transport
         self.pending: dict[Path, bytes] = {}
+        """Files of this run that are not written yet; who calls `outputs` adds them for the destinations after it."""
 
     def current(self, path: Path) -> bytes:
         """Return a file's content, or what this run will write to it; empty if there is none."""

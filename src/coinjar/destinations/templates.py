@@ -245,7 +245,6 @@ class TemplatesDestination(FileDestination):
         data = "".join(texts).encode()
         path = folder / template.name.removesuffix(self.suffix)
         secret = any(entry.secret for entry in used.values())
-        self.render_context.pending[path] = data
         return Output(
             path,
             data,

@@ -129,6 +129,7 @@ class DestinationChecks:
             for notice in instance.notices:
                 self.diagnostics.setdefault(notice.rule, []).append(notice.diagnostic)
             raise
+        self.render_context.pending |= {output.path: output.data for output in outputs}
         if not instance.names_stage and is_named(self.context.jar, destination, view.stage):
             for output in outputs:
                 self._overwritten(destination, view.stage, output)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 from coinjar.actions.delivery.deliver import Progress
@@ -15,7 +15,7 @@ from coinjar.actions.delivery.live_stage import (
     as_fault,
     bounded,
 )
-from coinjar.core.delivery import VariableState, variable_states
+from coinjar.core.delivery import LiveValue, VariableState, variable_states
 from coinjar.core.errors import CoinJarError
 from coinjar.destinations.live.base import Target
 
@@ -100,7 +100,7 @@ def _of(
         row._replace(note=_moved(moved[row.name])) if row.name in moved and row.desired is None else row for row in rows
     ]
     notes = [
-        *_wider(target),
+        *_wider(target, inspection.live),
         *([inspection.effect.words] if inspection.effect.words and not inspection.effect.in_effect else []),
     ]
     return TargetDrift(
@@ -122,12 +122,13 @@ def _moved(supplied: SuppliedValue) -> str:
     )
 
 
-def _wider(target: Target) -> list[str]:
+def _wider(target: Target, live: Mapping[str, LiveValue]) -> list[str]:
     """Return the values without a stage, where they differ."""
+    wide = {name: value if value.inherited else value.enclosing for name, value in live.items()}
     names = [
         name
-        for name, live_value in target.enclosing().items()
-        if name in target.desired_values and live_value.text != target.desired_values[name].text
+        for name, value in wide.items()
+        if value and name in target.desired_values and value.text != target.desired_values[name].text
     ]
     if not names:
         return []

@@ -116,7 +116,7 @@ class TargetDelivery:
     async def _write(self, inspection: TargetInspection) -> None:
         target = self.target
         try:
-            await target.write(inspection.plan.changes)
+            await target.write(inspection.plan.changes, inspection.live)
         except ResponseLost as fault:
             self.lock.renew()
             held_now = await target.read()
@@ -130,7 +130,7 @@ class TargetDelivery:
                 "made again"
             )
             if left:
-                await target.write(left)
+                await target.write(left, held_now)
 
     async def _read_back(self, inspection: TargetInspection) -> None:
         """Check that what was written is there, and record it."""

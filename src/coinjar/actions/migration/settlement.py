@@ -89,7 +89,7 @@ async def _remove(target: Target, names: Collection[str]) -> int:
         if live_value.name in names and not live_value.supplied and not live_value.inherited
     ]
     if away:
-        await target.write(away)
+        await target.write(away, live)
     left = [
         live_value.name
         for live_value in (await target.read()).values()

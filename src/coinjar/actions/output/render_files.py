@@ -80,6 +80,7 @@ def plan(
                     error.message = f"{destination.name} on {stage}: {error.message}"
                 faults.append(error)
             continue
+        render_context.pending |= {output.path: output.data for output in outputs}
         notices += instance.notices
         faults += overwritten(opened, render_context, destination, stage, outputs) if not instance.names_stage else []
         for output in outputs:

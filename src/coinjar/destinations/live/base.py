@@ -127,19 +127,16 @@ class Target(ABC):
     async def read(self) -> dict[str, LiveValue]:
         """Return what it contains now, its own variables included. Raises ExternalError."""
 
-    def enclosing(self) -> dict[str, LiveValue]:
-        """Return, after `read`, what the enclosing level (the whole project) contains, whether or not overridden
-        here.
+    @abstractmethod
+    def steps(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> list[str]:
+        """Return what `write` would do, one line each, every secret and token masked. `live` is what was read."""
+
+    @abstractmethod
+    async def write(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> None:
+        """Make these changes to `live`, which was read.
+
+        Raises ResponseLost if it is unknown whether they were made, ExternalError otherwise.
         """
-        return {}
-
-    @abstractmethod
-    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
-        """Return what `write` would do, one line each, every secret and token masked."""
-
-    @abstractmethod
-    async def write(self, changes: Sequence[DeliveryChange]) -> None:
-        """Make these changes. Raises ResponseLost if it is unknown whether they were made, ExternalError otherwise."""
 
     @abstractmethod
     def restart_words(self) -> str:

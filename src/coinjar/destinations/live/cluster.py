@@ -229,8 +229,8 @@ class ClusterTarget(Target):
 
     # -- writing
 
-    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
-        del changes
+    def steps(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> list[str]:
+        del changes, live
         force = "true" if self.made.take_over else "false"
         return [
             (
@@ -241,8 +241,8 @@ class ClusterTarget(Target):
             for document in self.documents
         ]
 
-    async def write(self, changes: Sequence[DeliveryChange]) -> None:
-        del changes  # objects are named after their content, so all of them are applied
+    async def write(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> None:
+        del changes, live  # objects are named after their content, so all of them are applied
         await self._apply_all()
         await self.prune()
 

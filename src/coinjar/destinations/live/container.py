@@ -124,12 +124,13 @@ class ContainerTarget(Target):
     async def read(self) -> dict[str, LiveValue]:
         return self.file.held(read_bytes(self.path), display_path(self.path)) if self.path.exists() else {}
 
-    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
+    def steps(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> list[str]:
+        del live
         names = ", ".join(change.name for change in changes)
         return [f"write {display_path(self.path)} (0600, {len(self.desired_values)} variables; {names} differ)"]
 
-    async def write(self, changes: Sequence[DeliveryChange]) -> None:
-        del changes  # the file is written whole
+    async def write(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> None:
+        del changes, live  # the file is written whole
         self.before_write()
         replace_file(self.path, self.file.data(self.desired_values), mode=0o600, private=True)
 

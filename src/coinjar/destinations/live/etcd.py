@@ -127,7 +127,7 @@ class EtcdTarget(Target):
         super().__init__(
             own, f"{etcd.destination.name} ({self.prefix})", services, desired_values, etcd.destination.location
         )
-        self.around_jar = etcd.render_context
+        self.render_context = etcd.render_context
         self.made = etcd
         self.view = view
         self._store: EtcdClient | None = None
@@ -147,7 +147,7 @@ class EtcdTarget(Target):
     async def read(self) -> dict[str, LiveValue]:
         below = await self.store.below(self.prefix)
         return {
-            name: LiveValue(name, text, self.around_jar.is_secret(name, text), version=mark)
+            name: LiveValue(name, text, self.render_context.is_secret(name, text), version=mark)
             for name, text, mark in below
             if "/" not in name
         }
@@ -173,14 +173,16 @@ class EtcdTarget(Target):
                 )
         return result
 
-    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
+    def steps(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> list[str]:
+        del live
         name = f"POST {self.store.client.address}/v3/kv/txn"
         return [
             name,
             *(f"  {words}, if it was not written since" for words, _, _ in self._operations(changes, shown=True)),
         ]
 
-    async def write(self, changes: Sequence[DeliveryChange]) -> None:
+    async def write(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> None:
+        del live
         operations = self._operations(changes, shown=False)
         if len(operations) > MOST_OPERATIONS:
             self.notes.add(f"{len(operations)} changes exceed one transaction: they were made in several")

@@ -288,7 +288,8 @@ class HostTarget(Target):
                 "check that it is the right file; move it away to have it written again",
             ) from None
 
-    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
+    def steps(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> list[str]:
+        del live
         owner = f", owner {self.made.owner}" if self.made.owner else ""
         names = ", ".join(change.name for change in changes)
         lines = [
@@ -299,8 +300,8 @@ class HostTarget(Target):
         ]
         return lines + ([f"{self.address.name}: with --restart {shlex.join(self.reload)}"] if self.reload else [])
 
-    async def write(self, changes: Sequence[DeliveryChange]) -> None:
-        del changes  # the file is written whole
+    async def write(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> None:
+        del changes, live  # the file is written whole
         self.before_write()
         files = await self._files()
         unfinished = f"{self.path}{_UNFINISHED}"

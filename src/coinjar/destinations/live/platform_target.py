@@ -57,8 +57,6 @@ class PlatformTarget(Target):
         self.stages_share = self.description.carried
         self.needs_restart = self.description.in_effect == "next-deploy"
         self.view = view
-        self._there: dict[str, LiveValue] = {}
-        self._around: dict[str, LiveValue] = {}
         self._client: HttpClient | None = None
         self.runs = PlatformRuns(self)
 
@@ -173,7 +171,6 @@ class PlatformTarget(Target):
         listing = self.description.listing
         assert listing, "a description without it is refused"
         result: dict[str, LiveValue] = {}
-        self._there, self._around = result, {}
         async for page in self._pages(listing):
             there = resolve_pointer(page, listing.items)
             if not isinstance(there, dict if listing.form == "map" else list):  # an empty list is not the same as none
@@ -188,9 +185,6 @@ class PlatformTarget(Target):
                 for item in there:
                     self._take(listing, item, result)
         return result
-
-    def enclosing(self) -> dict[str, LiveValue]:
-        return self._around
 
     def _take(self, listing: ListRequest, item: Data, result: dict[str, LiveValue]) -> None:
         """Add one listed variable, if it is for our stage or for all; the narrower takes effect."""
@@ -224,10 +218,11 @@ class PlatformTarget(Target):
             inherited=not is_ours,
             handle=_ListedVariable(item, [stage for stage in named if stage != own]),
         )
-        if not is_ours:
-            self._around[name] = live_value
-        if is_ours or name not in result:
-            result[name] = live_value
+        other = result.get(name)
+        if is_ours:
+            result[name] = live_value._replace(enclosing=other if other and other.inherited else None)
+        else:
+            result[name] = other._replace(enclosing=live_value) if other else live_value
 
     def _held(self, name: str, text: str | None, handle: object) -> LiveValue:
         variable = self.made.render_context.jar.variables.get(name)
@@ -239,7 +234,9 @@ class PlatformTarget(Target):
 
     # -- writing
 
-    def _asks(self, changes: Sequence[DeliveryChange], *, shown: bool) -> Iterator[list[Request]]:
+    def _asks(
+        self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue], *, shown: bool
+    ) -> Iterator[list[Request]]:
         """Return the requests, grouped where one must follow another; for display secrets are masked."""
 
         def text(value: str | None, *, secret: bool) -> str | None:
@@ -259,7 +256,7 @@ class PlatformTarget(Target):
             gone = {change.name for change in changes if change.action == GONE}
             kept = [
                 live_value
-                for name, live_value in self._there.items()
+                for name, live_value in live.items()
                 if name not in self.desired_values and name not in gone and not live_value.supplied
             ]
             everything = {
@@ -294,19 +291,19 @@ class PlatformTarget(Target):
             else:
                 yield create
 
-    def steps(self, changes: Sequence[DeliveryChange]) -> list[str]:
+    def steps(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> list[str]:
         head = (
             f"   {self.description.token_header}: {self.description.token_text.replace('{token}', _MASK)}"
             if self.made.token
             else ""
         )
         lines = []
-        for ask in [request for group in self._asks(changes, shown=True) for request in group]:
+        for ask in [request for group in self._asks(changes, live, shown=True) for request in group]:
             body = f"   {json.dumps(ask.body, ensure_ascii=False)}" if ask.body is not None else ""
             lines.append(f"{ask.method} {self.client.address}{ask.path}{head}{body}")
         return lines
 
-    async def write(self, changes: Sequence[DeliveryChange]) -> None:
+    async def write(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> None:
         if not changes:
             return
         bound = asyncio.Semaphore(self.description.at_once)
@@ -318,7 +315,7 @@ class PlatformTarget(Target):
                     await self.client.send(ask)
 
         done = await asyncio.gather(
-            *(send(group) for group in self._asks(changes, shown=False)), return_exceptions=True
+            *(send(group) for group in self._asks(changes, live, shown=False)), return_exceptions=True
         )
         failed = [item for item in done if isinstance(item, BaseException)]
         if others := [error for error in failed if not isinstance(error, CoinJarError)]:
