@@ -71,7 +71,7 @@ def run(
     if not yes and not (sys.stdin.isatty() and typer.confirm("Write this?", err=True)):
         print_status("Nothing was written." + ("" if sys.stdin.isatty() else " Add --yes to write it."))
         raise typer.Exit(1)
-    rename.carry_out(opened, renames, options, edits)
+    rename.apply_edits(opened, renames, options, edits)
     new = ", ".join(renames.values())
     print_status(
         f"Written: {counted(len(edits.files), 'file')}. Next: `coinjar check`, `coinjar render STAGE`, then deliver: "

@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from yaml.nodes import ScalarNode
+
 from coinjar.actions.editing.rename_edits import (
     EditedFile,
+    PlacedEdits,
     RenameOptions,
     UnchangedUse,
-    destination_paths,
-    environments,
 )
 from coinjar.actions.mentions.search import code_paths, find, unreadable
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.code_uses import has_code
 from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.model import Jar
+from coinjar.destinations import file_class_of, is_live
 from coinjar.jarfile.renaming import in_environments
 from coinjar.mentions.languages import by_first_line, language_of, look
 from coinjar.system.files import display_path
@@ -27,13 +30,12 @@ if TYPE_CHECKING:
     from coinjar.scanning.scan import FileMentions
 
 
-def _others(
-    opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: RenameOptions
-) -> tuple[list[EditedFile], list[UnchangedUse]]:
+def edits_of_code(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: RenameOptions) -> PlacedEdits:
+    """Return the edits of code, and of the input files of destinations. Raises InputError for unreadable files."""
     base = opened.folder.resolve().parent
-    paths = [*options.paths, *(code_paths(jar, base) if has_code(jar) else ()), *destination_paths(jar, base)]
+    paths = [*options.paths, *(code_paths(jar, base) if has_code(jar) else ()), *_destination_paths(jar, base)]
     if not paths:
-        return [], []
+        return PlacedEdits([], [])
     files, left = list[EditedFile](), list[UnchangedUse]()
     report = find(opened, jar, list(dict.fromkeys(paths)), cached=False)
     raise_all(
@@ -43,7 +45,7 @@ def _others(
             if _may_mention(Path(path.path), renames)
         ]
     )
-    places = environments(jar, base)
+    places = _environments(jar, base)
     for file in report.scanned.files:
         path = Path(file.path)
         data = path.read_bytes()
@@ -63,7 +65,7 @@ def _others(
         data = path.read_bytes()
         new = in_environments(known.new if known else data, display_path(path), pointers, renames)
         files = [file for file in files if file.path != path] + [EditedFile(path, data, new)]
-    return files, left
+    return PlacedEdits(files, left)
 
 
 def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
@@ -111,3 +113,32 @@ def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterato
             yield UnchangedUse(
                 where, f"{match[0].decode()} also appears here, but not as an environment variable; left unchanged"
             )
+
+
+def _destination_paths(jar: Jar, base: Path) -> list[str]:
+    """Return the source files of the jar's destinations."""
+    result = []
+    for name, destination in jar.destinations.items():
+        key = "" if is_live(destination) else file_class_of(destination).input_option
+        path = _option(jar, name, key) if key else None
+        if path and "{" not in path and (base / path).exists():
+            result.append(str(base / path))
+    return result
+
+
+def _environments(jar: Jar, base: Path) -> dict[Path, list[str]]:
+    """Return the environments in documents of any format, from the places of destinations."""
+    result: dict[Path, list[str]] = {}
+    for name, destination in jar.destinations.items():
+        made = None if is_live(destination) else file_class_of(destination)
+        if made is None or not made.places_option:
+            continue
+        path, places = _option(jar, name, made.input_option), destination.options.get(made.places_option)
+        if path and "{" not in path and (base / path).is_file() and places is not None:
+            result.setdefault(Path(os.path.realpath(base / path)), []).extend(str(key.value) for key, _ in places.value)
+    return result
+
+
+def _option(jar: Jar, name: str, key: str) -> str | None:
+    node = jar.destinations[name].options.get(key)
+    return str(node.value) if isinstance(node, ScalarNode) else None

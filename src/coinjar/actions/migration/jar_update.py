@@ -50,7 +50,7 @@ class JarUpdate:
                 jar_only=self.migration.options.jar_only,
             )
             plan = rename.plan(self.migration.opened, renames, rename_options)
-            rename.carry_out(self.migration.opened, renames, rename_options, plan)
+            rename.apply_edits(self.migration.opened, renames, rename_options, plan)
             files = [
                 file.path
                 for file in plan.files

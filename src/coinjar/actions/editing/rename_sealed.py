@@ -1,0 +1,82 @@
+"""Rename variables in encrypted values."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
+
+from coinjar.actions.editing.rename_edits import EditedFile, PlacedEdits, UnchangedUse
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.definition import Content, Undecryptable
+from coinjar.core.errors import Location, is_encrypted_for_others
+from coinjar.core.model import Jar
+from coinjar.core.reference_renames import in_references
+from coinjar.core.references import Template, parse_template
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.load import value_layers
+from coinjar.system.files import display_path
+
+if TYPE_CHECKING:
+    from coinjar.actions.secrets.transaction import SealedTransaction
+
+
+def edits_of_sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> PlacedEdits:
+    """Return encrypted values under their new names, and encrypted texts with their references renamed.
+
+    Values that are encrypted for others stay.
+    """
+    from coinjar.actions.secrets.transaction import SealedTransaction
+
+    named = {
+        new: jar.variables[old if old in jar.variables else new]._replace(name=new) for old, new in renames.items()
+    }
+    after = jar._replace(
+        variables={**{name: variable for name, variable in jar.variables.items() if name not in renames}, **named}
+    )
+    sealing = SealedTransaction(opened, after)
+    moved, left = _opened(opened, jar, sealing, renames)
+    for layer, scope, old, now, _ in moved:
+        if now != old:
+            sealing.drop(layer, scope, old)
+    for layer, scope, _, now, content in moved:  # after every removal: one variable may get the name of another
+        sealing.put(layer, scope, now, content)
+    layers = value_layers(opened.folder)
+    files = [
+        EditedFile(JarLayout(opened.folder).sealed(layer), old, new)
+        for layer in layers
+        for old, new in sealing.values_of(layer)
+    ]
+    return PlacedEdits(files, left, len(moved))
+
+
+def _opened(
+    opened: OpenJar, jar: Jar, sealing: SealedTransaction, renames: Mapping[str, str]
+) -> tuple[list[tuple[str, str, str, str, Content]], list[UnchangedUse]]:
+    """Return what must be encrypted again: layer, scope, name, new name, content; and what is encrypted for others."""
+    moved, left = list[tuple[str, str, str, str, Content]](), list[UnchangedUse]()
+    for layer in value_layers(opened.folder):
+        path = display_path(JarLayout(opened.folder).sealed(layer))
+        for coin in sealing.lines(layer):
+            content = sealing.ring.open(jar, layer, coin, path)
+            now = renames.get(coin.name, coin.name)
+            if not isinstance(content, Undecryptable):
+                new = _renamed(content, renames)
+                if now != coin.name or new is not content:
+                    moved.append((layer, coin.scope, coin.name, now, new))
+            elif now != coin.name:
+                if (
+                    not is_encrypted_for_others(content.fault) or coin.name in renames.values()
+                ):  # it would be read as the other's
+                    raise content.fault
+                words = (
+                    f"{coin.name} keeps its old name in the encrypted values until somebody who can decrypt {layer} "
+                    "runs the same rename"
+                )
+                left.append(UnchangedUse(Location(path, coin.line, 1), words))
+    return moved, left
+
+
+def _renamed(content: Content, renames: Mapping[str, str]) -> Content:
+    if isinstance(content, Template) and any(reference.name in renames for reference in content.references()):
+        return parse_template(in_references(content.source, renames))
+    return content
