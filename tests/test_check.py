@@ -9,6 +9,10 @@ from pathlib import Path
 import pytest
 
 from coinjar.actions.checking.rules import all_rules
+from coinjar.core.rules import RULES, run
+from coinjar.core.rules.base import CheckContext, Finding
+from coinjar.jarfile.declarations import read_declarations
+from coinjar.jarfile.load import read_plain
 from tests.conftest import Coinjar
 
 pytestmark = pytest.mark.unit
@@ -134,6 +138,31 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
         ]),
     ],
 }  # fmt: skip
+
+
+@pytest.mark.parametrize("code", [rule.code for rule in RULES if rule.code in CASES and rule.code != "CJ016"])
+def test_a_rule_of_the_core_needs_only_texts(code: str) -> None:
+    """The rule alone, on texts: no folder, no command. (CJ016 reads files and commands.)"""
+    rule = next(rule for rule in RULES if rule.code == code)
+    for declarations, plain, expected in CASES[code]:
+        head = HEAD.replace("dev: {}", "dev: {hosts: {box: [all]}}") if code == "CJ015" else HEAD
+        declared = read_declarations(f"coinjar: 1\napp: x\n{head}{declarations}".encode(), "jar/jar.yaml")
+        layers = {
+            layer: read_plain(declared, text.encode(), f"jar/plain/{layer}.yaml") for layer, text in plain.items()
+        }
+        findings = list(run(CheckContext(declared._replace(plain=layers)), [rule]))
+        texts = [
+            f"{finding.diagnostic.location}".removeprefix("jar/")
+            + f"{_scope_of(finding)}: {finding.diagnostic.message}"
+            for finding in findings
+        ]
+        assert len(texts) == len(expected), texts
+        for line in expected:
+            assert any(text.startswith(line) for text in texts), (line, texts)
+
+
+def _scope_of(finding: Finding) -> str:
+    return "".join(f" {name}" for name in (finding.diagnostic.stage, finding.diagnostic.service) if name)
 
 
 @pytest.mark.parametrize("code", CASES)

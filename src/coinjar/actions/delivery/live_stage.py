@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
-from typing import NamedTuple, Self, TypeVar
+from typing import TYPE_CHECKING, NamedTuple, Self, TypeVar
 
 from coinjar.actions.delivery.records import fingerprint, open_records
 from coinjar.actions.delivery.selection import chosen
@@ -23,6 +23,9 @@ from coinjar.destinations import make_live
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target
 from coinjar.destinations.stage_view import RenderContext, StageView, gets, is_supplied, services_for
 from coinjar.jarfile.layout import JarLayout
+
+if TYPE_CHECKING:
+    import httpx
 
 T = TypeVar("T")
 
@@ -64,7 +67,8 @@ class LiveStage:
     """The live destinations of one stage, and what is needed to use them.
 
     `instead` are values by service and name to use instead of the jar's (None: unset), for undoing. Without `writes` no
-    records and no naming key are created where there are none.
+    records and no naming key are created where there are none. `transport` sends HTTP requests instead of a network
+    connection, for example in a test.
     """
 
     def __init__(
@@ -77,6 +81,7 @@ class LiveStage:
         allow_commands: bool = False,
         instead: Mapping[str, Mapping[str, str | None]] | None = None,
         writes: bool = False,
+        transport: httpx.AsyncBaseTransport | None = None,
     ) -> None:
         self.opened = opened
         self.stage = stage
@@ -86,7 +91,9 @@ class LiveStage:
         if instead:
             self.jar = _with_values(self.jar, stage, instead, "(as before that delivery)")
         self.chosen = [destination for _, destination in chosen(self.jar, [stage], names, live=True)]
-        self.render_context = RenderContext(self.jar, opened.folder, masker, opened.ring, writes=writes)
+        self.render_context = RenderContext(
+            self.jar, opened.folder, masker, opened.ring, writes=writes, transport=transport
+        )
         self.supplied: list[SuppliedValue] = []
         self.records = open_records(opened, self.jar, make=writes)
         self._key: bytes | None = None

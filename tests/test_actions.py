@@ -1,0 +1,244 @@
+"""The actions, called as a library calls them: without the command line, in this process."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import httpx
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from coinjar import OpenJar
+from coinjar.actions.comparing.sides import compare_sources
+from coinjar.actions.delivery.deliver import Delivery
+from coinjar.actions.delivery.live_stage import LiveStage
+from coinjar.actions.delivery.outcome import DeliveryOptions
+from coinjar.actions.editing.finish_rename import finish_old
+from coinjar.actions.editing.generate import generate
+from coinjar.actions.editing.removal import drop
+from coinjar.actions.editing.rename import apply_edits, plan
+from coinjar.actions.editing.rename_edits import RenameOptions
+from coinjar.actions.editing.values import Assignment, put
+from coinjar.core.display import Masker
+from coinjar.core.errors import CoinJarError
+from coinjar.core.secret import Secret, reveal
+from coinjar.standins.base import ErrorResponse, Standin
+from coinjar.standins.saltmarsh import Saltmarsh
+from tests.conftest import IDENTITY
+
+pytestmark = pytest.mark.unit
+
+DECLARATIONS = """\
+coinjar: 1
+app: pier
+services: {web: {}, mailer: {}}
+stages: {dev: {}, prod: {}, isles: {follows: prod}}
+variables:
+  LEVEL: {default: info}
+  PORT: {kind: port, default: 8080}
+  TOKEN: {secret: true, services: [web], generate: {length: 24}}
+  URL: {default: {text: "http://localhost:${PORT}/${LEVEL}"}}
+"""
+HOSTING = """\
+destinations:
+  hosting:
+    type: platform
+    platform: saltmarsh
+    services: [web]
+    address: http://127.0.0.1:1
+    app: pier-{service}-{stage}
+    token: {from_env: SALT_TOKEN}
+"""
+
+
+@pytest.fixture(autouse=True)
+def _identity(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("COINJAR_IDENTITY", reveal(IDENTITY))
+
+
+@contextmanager
+def jar_of(declarations: str, **plain: str) -> Iterator[OpenJar]:
+    """A jar in a folder of its own."""
+    with tempfile.TemporaryDirectory() as folder:
+        jar = Path(folder, "jar")
+        (jar / "plain").mkdir(parents=True)
+        (jar / "jar.yaml").write_text(declarations)
+        for layer, text in plain.items():
+            (jar / "plain" / f"{layer}.yaml").write_text(text)
+        yield OpenJar(jar)
+
+
+def texts(opened: OpenJar, stage: str, service: str) -> dict[str, str]:
+    return opened.resolve(stage, service=service).environment()
+
+
+names = st.sampled_from(["LEVEL", "URL"])
+values = st.text(st.characters(codec="utf-8", exclude_characters="\0"), max_size=12)
+assignments = st.lists(
+    st.tuples(st.sampled_from(["shared", "prod", "isles"]), st.sampled_from(["", "web", "mailer"]), names, values),
+    max_size=6,
+)
+
+
+@settings(max_examples=40)
+@given(assignments)
+def test_the_last_value_of_the_highest_layer_is_effective(done: list[tuple[str, str, str, str]]) -> None:
+    """`put` and `resolve` against a dictionary of layers."""
+    layers: dict[tuple[str, str, str], str] = {}
+    with jar_of(DECLARATIONS) as opened:
+        for stage, service, name, text in done:
+            services = [service] if service else []
+            put(opened, [Assignment(name, text)], [stage], services=services, declare=False, mine=False)
+            layers[stage, service, name] = text
+        for service in ("web", "mailer"):
+            seen = texts(opened, "isles", service)
+            for name in ("LEVEL", "URL"):
+                order = [(stage, scope, name) for stage in ("shared", "prod", "isles") for scope in ("", service)]
+                set_there = [layers[key] for key in order if key in layers]
+                if set_there:
+                    assert seen[name] == set_there[-1]
+        for stage, service, name in layers:
+            drop(opened, [name], [stage], services=[service] if service else [], mine=False)
+        assert texts(opened, "isles", "web")["LEVEL"] == "info"
+
+
+def test_put_refuses_everything_at_once_and_writes_nothing() -> None:
+    with jar_of(DECLARATIONS, dev="all: {LEVEL: debug}\n") as opened:
+        before = {path: path.read_bytes() for path in opened.folder.rglob("*.yaml")}
+        wrong = [Assignment("LEVEL", "x"), Assignment("PORT", "eighty"), Assignment("NOPE", "y")]
+        with pytest.raises(CoinJarError) as caught:
+            put(opened, wrong, ["dev"], services=[], declare=False, mine=False)
+        assert caught.value.each()
+        assert {path: path.read_bytes() for path in opened.folder.rglob("*.yaml")} == before
+
+
+def test_secrets_are_encrypted_and_generated_ones_differ_by_stage() -> None:
+    with jar_of(DECLARATIONS) as opened:
+        put(
+            opened,
+            [Assignment("TOKEN", Secret("made-up"), in_argv=False)],
+            ["dev"],
+            services=[],
+            declare=False,
+            mine=False,
+        )
+        assert texts(opened, "dev", "web")["TOKEN"] == "made-up"
+        assert "TOKEN" not in texts(opened, "dev", "mailer")
+        generate(opened, "TOKEN", ["prod", "isles"], {}, services=[], same=False, replace=False)
+        made = {stage: texts(opened, stage, "web")["TOKEN"] for stage in ("prod", "isles")}
+        assert len(made["prod"]) == 24
+        assert made["prod"] != made["isles"]
+        everything = b"".join(path.read_bytes() for path in opened.folder.rglob("*") if path.is_file())
+        assert not [text for text in ("made-up", *made.values()) if text.encode() in everything]
+
+
+def test_a_rename_is_planned_once_and_undone_by_its_inverse() -> None:
+    with jar_of(DECLARATIONS, prod="all: {LEVEL: error}\nweb: {URL: {text: 'x-${LEVEL}'}}\n") as opened:
+        before = {path.name: path.read_text() for path in opened.folder.rglob("*.yaml")}
+        edits = plan(opened, {"LEVEL": "DEPTH"}, RenameOptions())
+        assert {file.path.name for file in edits.files} == {"jar.yaml", "prod.yaml"}
+        assert {path.name: path.read_text() for path in opened.folder.rglob("*.yaml")} == before  # only planned
+        apply_edits(opened, {"LEVEL": "DEPTH"}, RenameOptions(), edits)
+        assert texts(opened, "prod", "web")["URL"] == "x-error"
+        assert texts(opened, "prod", "web")["DEPTH"] == "error"
+        back = plan(opened, {"DEPTH": "LEVEL"}, RenameOptions())
+        apply_edits(opened, {"DEPTH": "LEVEL"}, RenameOptions(), back)
+        finish_old(opened, ["DEPTH"])
+        assert {path.name: path.read_text() for path in opened.folder.rglob("*.yaml")} == before
+
+
+def test_an_edit_in_between_stops_a_shown_rename() -> None:
+    with jar_of(DECLARATIONS, prod="all: {LEVEL: error}\n") as opened:
+        edits = plan(opened, {"LEVEL": "DEPTH"}, RenameOptions())
+        put(opened, [Assignment("LEVEL", "debug")], ["prod"], services=[], declare=False, mine=False)
+        with pytest.raises(CoinJarError, match="changed meanwhile"):
+            apply_edits(opened, {"LEVEL": "DEPTH"}, RenameOptions(), edits)
+        assert texts(opened, "prod", "web")["LEVEL"] == "debug"
+
+
+class Killed(BaseException):
+    """The process ends here."""
+
+
+class InMemory(httpx.AsyncBaseTransport):
+    """Hands requests to a stand-in without a connection; `cut` is the number of the request at which the run ends."""
+
+    def __init__(self, standin: Standin, cut: int = 0, *, after: bool = False) -> None:
+        self.standin = standin
+        self.cut = cut
+        self.after = after
+        self.requests: list[str] = []
+
+    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+        self.requests.append(request.method)
+        if len(self.requests) == self.cut and not self.after:
+            raise Killed
+        body = json.loads(request.content) if request.content else None
+        headers = {"Authorization": request.headers.get("Authorization", "")}
+        try:
+            answer = self.standin.answer(request.method, request.url.path, dict(request.url.params), body, headers)
+        except ErrorResponse as fault:
+            return httpx.Response(fault.code, json=fault.body)
+        if len(self.requests) == self.cut:
+            raise Killed
+        return httpx.Response(200, json=answer)
+
+
+@contextmanager
+def hosting(monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[OpenJar, Saltmarsh, Callable[[InMemory], list[str]]]]:
+    with jar_of(DECLARATIONS + HOSTING, dev="all: {LEVEL: debug}\n") as opened:
+        standin = Saltmarsh(opened.folder.parent / "salt")
+        standin.address = "http://127.0.0.1:1"
+        standin.make("pier-web-dev")
+        monkeypatch.setenv("SALT_TOKEN", standin.state["tokens"]["anna"])
+        put(
+            opened,
+            [Assignment("TOKEN", Secret("made-up"), in_argv=False)],
+            ["dev"],
+            services=[],
+            declare=False,
+            mine=False,
+        )
+
+        def deliver(transport: InMemory) -> list[str]:
+            stage = LiveStage(opened, "dev", [], Masker(), writes=True, transport=transport)
+            outcomes = asyncio.run(Delivery(stage, DeliveryOptions(restart=True)).run())
+            assert not [outcome.fault for outcome in outcomes if outcome.fault]
+            return [outcome.state for outcome in outcomes]
+
+        yield opened, standin, deliver
+
+
+def test_a_delivery_converges_wherever_it_was_cut(monkeypatch: pytest.MonkeyPatch) -> None:
+    """For every request: the run ends before or after it; the next one completes it, and the one after writes nothing."""
+    with hosting(monkeypatch) as (opened, standin, deliver):
+        del opened
+        whole = InMemory(standin)
+        assert deliver(whole) == ["delivered"]
+        cuts = [(number, after) for number in range(1, len(whole.requests) + 1) for after in (False, True)]
+    assert len(cuts) > 8
+    for number, after in cuts:
+        with hosting(monkeypatch) as (opened, standin, deliver):
+            with pytest.raises(Killed):
+                deliver(InMemory(standin, number, after=after))
+            deliver(InMemory(standin))
+            app = standin.state["apps"]["pier-web-dev"]
+            desired = texts(opened, "dev", "web")
+            assert {name: app["settings"][name] for name in desired} == desired, (number, after)
+            again = InMemory(standin)
+            assert deliver(again) == ["up to date"], (number, after)
+            assert set(again.requests) == {"GET"}, (number, after)
+
+
+def test_two_sources_are_compared_value_by_value() -> None:
+    with jar_of(DECLARATIONS, dev="all: {LEVEL: debug}\n", prod="all: {PORT: 9090}\n") as opened:
+        comparison = compare_sources(opened, "dev", "prod", services=[], every_name=False, allow_commands=False)
+        rows = {row.name: row.verdict for row in comparison.rows}
+        assert rows == {"LEVEL": "different", "PORT": "different", "URL": "different"}
+        assert reveal(texts(opened, "prod", "web")["URL"]) == "http://localhost:9090/info"
