@@ -4,28 +4,18 @@ place.
 
 from __future__ import annotations
 
-import hmac
-import os
-import secrets
-from collections.abc import AsyncIterator, Sequence
-from pathlib import Path
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from coinjar.actions.delivery.selection import is_for
 from coinjar.actions.migration.endpoints import Endpoint, EndpointReader, TargetState, stages_of, where
+from coinjar.actions.migration.inbound_references import InboundReferences
+from coinjar.actions.migration.sheet_digest import digest, digest_key
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.code_uses import has_code
-from coinjar.core.display import Masker
 from coinjar.core.dispositions import InboundReference, MigrationContext, SheetEntry, SourceValue, entries
-from coinjar.core.errors import CoinJarError, UsageError
-from coinjar.core.names import ALL
-from coinjar.core.references import Template
-from coinjar.core.rules.base import CheckContext
+from coinjar.core.errors import UsageError
 from coinjar.core.secret import reveal
-from coinjar.destinations import is_live
-from coinjar.destinations.stage_view import RenderContext
-from coinjar.scanning.file_walk import FileWalk
-from coinjar.system.files import display_path, replace_file
 
 
 class DraftSheet(NamedTuple):
@@ -100,8 +90,19 @@ class SheetBuilder:
         goal = await self.ends.new(self.new, [stage for stage in self.stages if self._new_has(stage)])
         made = entries(self.there, self._facts(goal))
         digests = {(entry.variable, entry.where): self.digest(entry.variable, entry.where) for entry in made}
-        pointings = [pointing async for pointing in self._pointings()] if self.jar and self.old.destination else []
+        pointings: list[InboundReference] = []
+        if self.opened and self.jar and self.old.destination:
+            places = (self.old, self.new)
+            inbound = InboundReferences(self.opened, self.jar, self.ends, places, self.stages, self.there, self.paths)
+            pointings = [pointing async for pointing in inbound.find()]
+            self.notes += inbound.notes
         return DraftSheet(self.old, self.new, self.stages, made, digests, pointings, self.notes)
+
+    def digest(self, variable: str, places: Sequence[str]) -> str:
+        """Return the digest of a variable's values in these places."""
+        key = digest_key(self.opened, self.jar, self.stages)
+        values = [value for value in self.there if value.where in places]
+        return digest(key, self.old.text, variable, values)
 
     def _new_has(self, stage: str) -> bool:
         return not (self.jar and self.new.destination) or is_for(self.jar, self.new.destination, stage)
@@ -162,139 +163,3 @@ class SheetBuilder:
             if use.access != "set":
                 result.setdefault(use.name, []).append(str(use.location))
         return result
-
-    # -- digests
-
-    def digest(self, variable: str, places: Sequence[str]) -> str:
-        """Return a digest that shows, to whoever has the key, whether the values of a line have changed since."""
-        texts = [
-            "\0".join((source_value.where, reveal(source_value.text or ""), str(source_value.text is None)))
-            for source_value in self.there
-            if source_value.name == variable and source_value.where in places
-        ]
-        message = "\0".join(["coinjar move 1", self.old.text, variable, *sorted(texts)])
-        return hmac.digest(self._key(), message.encode("utf-8", "surrogatepass"), "sha256").hex()[:16]
-
-    def _key(self) -> bytes:
-        if self.opened and self.jar and self.stages:
-            return RenderContext(self.jar, self.opened.folder, Masker(), self.opened.ring, writes=True).naming_key(
-                self.stages[0]
-            )
-        home = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
-        path = Path(home, "coinjar", "move.key")
-        if not path.exists():
-            replace_file(path, secrets.token_bytes(32), mode=0o600)
-        return path.read_bytes()
-
-    # -- references to the old place
-
-    def addresses(self) -> list[SourceValue]:
-        """Return the addresses that the old place supplied."""
-        return [
-            source_value
-            for source_value in self.there
-            if source_value.supplied and source_value.text and "://" in reveal(source_value.text)
-        ]
-
-    async def _pointings(self) -> AsyncIterator[InboundReference]:
-        assert self.jar
-        context = CheckContext(self.jar)
-        for source_value in self.addresses():
-            address = reveal(source_value.text or "").rstrip("/")
-            for definition in context.definitions:
-                content = definition.definition.content
-                source = (
-                    content.source
-                    if isinstance(content, Template)
-                    else reveal(content)
-                    if isinstance(content, str)
-                    else ""
-                )
-                if address not in source or (
-                    definition.variable.name == source_value.name and definition.scope in (source_value.service, ALL)
-                ):
-                    continue
-                if source_value.secret:  # an address with a password in it is in no sheet
-                    self.notes.append(
-                        f"{definition.variable.name} ({definition.layer}/{definition.scope}) contains "
-                        f"{source_value.name} of {self.old.label}, a secret: set it again"
-                    )
-                else:
-                    yield self._pointing(
-                        source_value, definition.variable.name, definition.layer, definition.scope, address, source
-                    )
-            if not source_value.secret:
-                async for pointing in self._elsewhere(source_value, address):
-                    yield pointing
-                self._in_files(address)
-
-    def _pointing(
-        self, source_value: SourceValue, name: str, layer: str, scope: str, address: str, source: str
-    ) -> InboundReference:
-        assert self.jar
-        variable = self.jar.variables.get(source_value.name)
-        gives = (
-            variable is not None
-            and source_value.service is not None
-            and self.new.destination is not None
-            and layer in self.stages
-        )
-        gives = gives and self.jar.variables[name].kind != "json"  # there a reference would be data
-        whole = reveal(source_value.text or "")
-        becomes = f"${{{source_value.name}@of:{source_value.service}}}" if gives and whole in source else ""
-        why = f"is an address of {source_value.service or source_value.where} at {self.old.label}"
-        if not becomes:
-            why += "; write its new value"
-        return InboundReference(name, layer, scope, whole if whole in source else address, becomes, why)
-
-    async def _elsewhere(self, source_value: SourceValue, address: str) -> AsyncIterator[InboundReference]:
-        """Return values on other live destinations that are not in the jar."""
-        assert self.jar
-        for destination in self.jar.destinations.values():
-            ours = (self.old.destination and destination.name == self.old.destination.name) or (
-                self.new.destination and destination.name == self.new.destination.name
-            )
-            if (
-                ours
-                or not is_live(destination)
-                or destination.moved(source_value.stage)
-                or source_value.stage not in stages_of(self.jar, Endpoint("", destination, ""))
-            ):
-                continue
-            try:
-                held = await self.ends.held(destination, source_value.stage)
-            except CoinJarError as fault:
-                self.notes.append(f"{destination.name} could not be searched for addresses: {fault.message}")
-                continue
-            for target, there in held:
-                for live_value in there.values():
-                    if (
-                        live_value.text
-                        and address in reveal(live_value.text)
-                        and not live_value.supplied
-                        and live_value.name not in self.jar.variables
-                    ):
-                        why = (
-                            f"{target.label} has it, but the jar does not: change it there, or adopt "
-                            f"dest:{destination.name}@{source_value.stage}"
-                        )
-                        yield InboundReference(
-                            live_value.name, source_value.stage, f"dest:{destination.name}", address, "", why
-                        )
-
-    def _in_files(self, address: str) -> None:
-        """Report files of the code that contain the address; they are not changed."""
-        from coinjar.actions.mentions.search import code_paths
-
-        assert self.jar
-        assert self.opened
-        base = self.opened.folder.resolve().parent
-        paths = self.paths or (code_paths(self.jar, base) if has_code(self.jar) else [])
-        for candidate in FileWalk(skipped=[self.opened.folder]).files(paths):
-            lines = Path(candidate.path).read_bytes().split(b"\n")
-            for number, line in enumerate(lines, 1):
-                if address.encode() in line:
-                    self.notes.append(
-                        f"{display_path(Path(candidate.path))}:{number} contains an address of {self.old.label}: "
-                        "change it by hand"
-                    )
