@@ -30,6 +30,14 @@ class FileHeader(NamedTuple):
     stage: str
     service: str
 
+    def __str__(self) -> str:
+        return f"{self.app}, {self.stage}, {self.service}"
+
+    @property
+    def comment(self) -> str:
+        """The first line of a file whose comments begin with `#`."""
+        return f"# {self}\n"
+
 
 class ReadItem(NamedTuple):
     """One variable that was read. `text` is None where the file unsets it.

@@ -33,7 +33,7 @@ class ComposeDialect(Dialect):
         return not_for_environments(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
+        top = heading.comment
         return (
             top
             + "".join(

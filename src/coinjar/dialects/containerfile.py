@@ -51,7 +51,7 @@ class ContainerfileDialect(Dialect):
         return not_for_environments(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        return (f"# {heading.app}, {heading.stage}, {heading.service}\n" + "".join(lines(entries))).encode()
+        return (heading.comment + "".join(lines(entries))).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
         text, remarks = decode(data, file)

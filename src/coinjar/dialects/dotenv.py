@@ -43,7 +43,7 @@ class DotenvDialect(Dialect):
                 last.append(f"{entry.name}={text}\n")
             else:
                 lines.append(f"{entry.name}={style}{text}{style}\n")
-        return (f"# {heading.app}, {heading.stage}, {heading.service}\n" + "".join(lines + last)).encode()
+        return (heading.comment + "".join(lines + last)).encode()
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
         last = [entry.name for entry in entries if entry.text is not None and _style(entry.text) is None]

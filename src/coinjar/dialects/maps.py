@@ -90,7 +90,7 @@ class YamlDialect(Dialect):
         return carriable(name) or carriable(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        lines = [f"# {heading.app}, {heading.stage}, {heading.service}\n"]
+        lines = [heading.comment]
         for entry in entries:
             if entry.text is not None:
                 name = (
@@ -122,7 +122,7 @@ class TomlDialect(Dialect):
         return carriable(name) or carriable(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
+        top = heading.comment
         return (
             top
             + "".join(

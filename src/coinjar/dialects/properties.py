@@ -24,7 +24,7 @@ class PropertiesDialect(Dialect):
         return carriable(name) or carriable(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
+        top = heading.comment
         return (
             top
             + "".join(

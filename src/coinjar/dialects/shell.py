@@ -40,7 +40,7 @@ class PosixDialect(Dialect):
         return not_for_environments(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        return (f"# {heading.app}, {heading.stage}, {heading.service}\n" + self.lines(entries)).encode()
+        return (heading.comment + self.lines(entries)).encode()
 
     def lines(self, entries: Sequence[Entry]) -> str:
         """Return the assignments alone."""
@@ -71,17 +71,14 @@ class ExecScriptDialect(PosixDialect):
         """Return the program; the lines of `before` run with the variables set, just before it executes its
         arguments.
         """
-        top = (
-            f"#!/bin/sh\n# {heading.app}, {heading.stage}, {heading.service}: sets the variables and executes the "
-            f"given program.\n{_USAGE}\n"
-        )
+        top = f"#!/bin/sh\n# {heading}: sets the variables and executes the given program.\n{_USAGE}\n"
         return (top + self.lines(entries) + before + 'exec "$@"\n').encode()
 
     def sealed(self, entries: Sequence[Entry], heading: FileHeader, wrap: Callable[[bytes], bytes]) -> bytes:
         """Return the program with all values in one age file, which `wrap` makes (in armor); the age program decrypts
         it at run time.
         """
-        words = f"{heading.app}, {heading.stage}, {heading.service}"
+        words = str(heading)
         return SEALED_SCRIPT.format(
             heading=words, usage=_USAGE, sealed=wrap(self.lines(entries).encode()).decode().strip()
         ).encode()

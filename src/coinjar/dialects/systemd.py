@@ -40,7 +40,7 @@ class SystemdDialect(Dialect):
         return not_for_environments(text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        top = f"# {heading.app}, {heading.stage}, {heading.service}\n"
+        top = heading.comment
         return (
             top + "".join(f"{entry.name}={_quoted(entry.text)}\n" for entry in entries if entry.text is not None)
         ).encode()
@@ -166,7 +166,7 @@ class SystemdDropInDialect(SystemdDialect):
         return super().unsupported_reason(name, text)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
-        top = f"# {heading.app}, {heading.stage}, {heading.service}\n[Service]\n"
+        top = f"{heading.comment}[Service]\n"
         unset = "".join(f"UnsetEnvironment={entry.name}\n" for entry in entries if entry.text is None)
         return (
             top + "".join(_dropin_line(entry.name, entry.text) for entry in entries if entry.text is not None) + unset

@@ -66,26 +66,16 @@ def _from_podman(name: str) -> list[str]:
 
 def _from_layout(layout: Path) -> list[str]:
     index = _json(layout / "index.json")
-    manifests = index.get("manifests") or []
-    if not manifests:
-        raise InputError(
-            "the layout contains no image",
-            hint="use a layout that contains one",
-            location=Location(str(layout)),
-            code="shape",
-        )
-    while True:  # an index may refer to other indexes, one per platform
-        result = _blob(layout, manifests[0])
-        if "config" in result:
-            return (_blob(layout, result["config"]).get("config") or {}).get("Env") or []
-        manifests = result.get("manifests") or []
-        if not manifests:
-            raise InputError(
-                "the layout contains no image",
-                hint="use a layout that contains one",
-                location=Location(str(layout)),
-                code="shape",
-            )
+    while manifests := index.get("manifests"):  # an index may refer to other indexes, one per platform
+        index = _blob(layout, manifests[0])
+        if "config" in index:
+            return (_blob(layout, index["config"]).get("config") or {}).get("Env") or []
+    raise InputError(
+        "the layout contains no image",
+        hint="use a layout that contains one",
+        location=Location(str(layout)),
+        code="shape",
+    )
 
 
 def _blob(layout: Path, descriptor: dict[str, Any]) -> dict[str, Any]:

@@ -74,20 +74,11 @@ class _Explainer:
             for stage, service in self._where(line, sheet_difference.row.service):
                 if line.new_name == line.variable == name and self._explains(line, sheet_difference, stage, service):
                     return f"{line.group.replace('_', ' ')}: {line.why}"
-                if (
-                    line.group == RENAMED
-                    and name == line.variable
-                    and sheet_difference.new.text is None
-                    and self._arrived(line, sheet_difference)
-                ):
-                    return f"renamed to {line.new_name}"
-                if (
-                    line.group == RENAMED
-                    and name == line.new_name
-                    and sheet_difference.old.text is None
-                    and self._arrived(line, sheet_difference)
-                ):
-                    return f"renamed from {line.variable}"
+                if line.group == RENAMED and self._arrived(line, sheet_difference):
+                    if name == line.variable and sheet_difference.new.text is None:
+                        return f"renamed to {line.new_name}"
+                    if name == line.new_name and sheet_difference.old.text is None:
+                        return f"renamed from {line.variable}"
         return self._repointed(sheet_difference)
 
     def _where(self, line: SheetLine, service: str | None) -> list[tuple[str, str | None]]:
