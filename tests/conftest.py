@@ -18,6 +18,7 @@ from hypothesis import settings
 from coinjar.core.secret import reveal
 from coinjar.crypto.age import new_identity
 from tests import consumers, inprocess
+from tests.permitting import permit_all
 
 # The same examples at every run, so that a red build means a change of ours; COINJAR_EXPLORE=1 looks for new ones.
 settings.register_profile("steady", derandomize=True, deadline=None)
@@ -93,13 +94,17 @@ class Coinjar:
         stdin: str | bytes = b"",
         env: dict[str, str] | None = None,
         process: bool = False,
+        permitted: bool = True,
     ) -> Done:
         """Run it; fails unless it ends with `code` (None: whatever). Never a traceback.
 
-        In this process, which gives the same answer sooner, unless the command needs one of its own or `process` asks for it.
+        In this process, which gives the same answer sooner, unless the command needs one of its own or `process` asks for
+        it. Whoever runs it has permitted what the jar can do, unless `permitted` is false.
         """
         given = stdin.encode() if isinstance(stdin, str) else stdin
         around = self.env | (env or {})
+        if permitted:
+            permit_all(self.folder, arguments, around)
         if process or not inprocess.can_run(arguments, around):
             done = subprocess.run(
                 [PROGRAM, *arguments], cwd=self.folder, env=around, input=given, capture_output=True, check=False
@@ -126,6 +131,7 @@ class Coinjar:
 
 def on_a_terminal(cj: Coinjar, *arguments: str, typed: str = "") -> str:
     """What the program shows on a terminal of its own."""
+    permit_all(cj.folder, arguments, cj.env)
     pid, handle = pty.fork()
     if pid == 0:
         os.chdir(cj.folder)

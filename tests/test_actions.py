@@ -31,6 +31,7 @@ from coinjar.core.secret import Secret, reveal
 from coinjar.standins.base import ErrorResponse, Standin
 from coinjar.standins.saltmarsh import Saltmarsh
 from tests.conftest import IDENTITY
+from tests.permitting import Everything
 
 pytestmark = pytest.mark.unit
 
@@ -71,7 +72,9 @@ def jar_of(declarations: str, **plain: str) -> Iterator[OpenJar]:
         (jar / "jar.yaml").write_text(declarations)
         for layer, text in plain.items():
             (jar / "plain" / f"{layer}.yaml").write_text(text)
-        yield OpenJar(jar)
+        opened = OpenJar(jar)
+        opened.gate = Everything()
+        yield opened
 
 
 def texts(opened: OpenJar, stage: str, service: str) -> dict[str, str]:
@@ -238,7 +241,7 @@ def test_a_delivery_converges_wherever_it_was_cut(monkeypatch: pytest.MonkeyPatc
 
 def test_two_sources_are_compared_value_by_value() -> None:
     with jar_of(DECLARATIONS, dev="all: {LEVEL: debug}\n", prod="all: {PORT: 9090}\n") as opened:
-        comparison = compare_sources(opened, "dev", "prod", services=[], every_name=False, allow_commands=False)
+        comparison = compare_sources(opened, "dev", "prod", services=[], every_name=False)
         rows = {row.name: row.verdict for row in comparison.rows}
         assert rows == {"LEVEL": "different", "PORT": "different", "URL": "different"}
         assert reveal(texts(opened, "prod", "web")["URL"]) == "http://localhost:9090/info"

@@ -106,6 +106,7 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
         ("variables: {A: {default: {text: '${B}'}}, B: {default: {text: '${A}'}}, C: {default: {file: none}}, D: {default: {command: [x]}}, R: {required: true}, S: {default: {text: '${R}'}}}\n", {}, [
             "jar.yaml:5:26 dev: A on dev: references form a cycle: A → B → A",
             "jar.yaml:5:86 dev: C on dev: cannot read the file none",
+            "jar.yaml:5:114 dev: D on dev: the command 'x' cannot be run",
         ]),
     ],
     "CJ023": [

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from tests.conftest import PROGRAM, SMALL, Coinjar, on_a_terminal
+from tests.permitting import permit_all
 
 
 def test_exit_codes_and_streams(jar: Callable[..., Coinjar]) -> None:
@@ -159,13 +160,15 @@ def test_values_from_outside(jar: Callable[..., Coinjar]) -> None:
     cj.write({"f.txt": "two\nlines\n"})
     (cj.folder / "f.bin").write_bytes(b"\xff\0")
     env = {"GIVEN": "g", "COINJAR_IDENTITY": "never"}
-    data = json.loads(cj("render", "dev", "--as", "json", "--allow-commands", env=env).out)
+    data = json.loads(cj("render", "dev", "--as", "json", env=env).out)
     assert data == {"A": "x", "B": "two\nlines\n", "C": "/wA=", "D": "g", "E": ""}
-    refused = cj("render", "dev", "--as", "json", code=3).err
-    assert "jar/plain/dev.yaml:2:6: the value comes from the command 'printf', which was not run" in refused
-    assert "jar/plain/dev.yaml:5:6: the environment has no GIVEN" in refused
-    cj.write({".config/coinjar/config.yaml": f"allow_commands: [{cj.folder}/jar]\n"})
-    assert cj("value", "dev", "A").out == "x"
+    cj("permit", "--withdraw")
+    refused = cj("render", "dev", "--as", "json", code=3, permitted=False).err
+    assert "jar/plain/dev.yaml:2:6: not permitted yet: runs printf" in refused
+    assert "jar/plain/dev.yaml:5:6: not permitted yet: reads the variable GIVEN" in refused
+    cj("permit", "--yes", permitted=False)
+    assert cj("value", "dev", "A", permitted=False).out == "x"
+    assert "the environment has no GIVEN" in cj("render", "dev", "--as", "json", code=3).err
     cj.write(
         {
             "jar/plain/dev.yaml": "all:\n  A: {command: [false]}\n  B: {command: [nope]}\n  C: {command: [true]}\n  D: {file: f.bin}\n"
@@ -237,6 +240,7 @@ def test_a_canary_shows_nowhere(jar: Callable[..., Coinjar]) -> None:
         ["adopt", "file:in.env", "--stage", "dev"], ["adopt", "file:in.env", "--stage", "prod", "--yes"], ["put", "S", "--stage", "dev"], ["put", "T", "--stage", "dev"],
     ]  # fmt: skip
     for arguments in runs:
+        permit_all(cj.folder, arguments, cj.env)
         done = subprocess.run(
             [PROGRAM, *arguments], cwd=cj.folder, env=cj.env, input=canary.encode(), capture_output=True, check=False
         )

@@ -338,18 +338,3 @@ def test_many_edits_at_once_are_one_pass(jar: Callable[..., Coinjar]) -> None:
         "coinjar: 1\napp: trial\nservices: {web: {}}\nstages: {dev: {}}\nvariables:   # what exists\n  OLD: {}\n  NAME_0:\n    about: About 0\n"
     )
     assert cj.read("jar/plain/dev.yaml").startswith("# values\nall:\n  OLD: x\n  NAME_0: ")
-
-
-def test_the_users_own_configuration_is_checked_too(jar: Callable[..., Coinjar]) -> None:
-    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: {command: [echo, hi]}}}\n")
-    table = {
-        "allow_command: []\n": "unknown key 'allow_command'",
-        "allow_commands: yes\n": "allow_commands must be a list",
-        "a: [\n": "this is not YAML",
-        "": "was not run",
-    }
-    for text, message in table.items():
-        cj.write({".config/coinjar/config.yaml": text})
-        assert message in cj("value", "dev", "A", code=3).err
-    cj.write({"config/coinjar/config.yaml": f"allow_commands: ['{cj.folder / 'jar'}']\n"})
-    assert cj("value", "dev", "A", env={"XDG_CONFIG_HOME": str(cj.folder / "config")}).out == "hi"

@@ -276,6 +276,7 @@ def test_a_fault_of_our_own_shows_no_values(demo: Coinjar) -> None:
 
 def test_nothing_is_left_behind_by_looking(demo: Coinjar) -> None:
     """Commands that only look write nothing at all: no lock, no cache."""
+    demo("permit", "--yes")
     before = {path: path.stat().st_mtime_ns for path in demo.folder.rglob("*")}
     for arguments in (
         ("grid",),

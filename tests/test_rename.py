@@ -45,7 +45,7 @@ def tree(folder: Path) -> dict[str, bytes]:
     return {
         str(path.relative_to(folder)): path.read_bytes()
         for path in folder.rglob("*")
-        if path.is_file() and ".local" not in path.parts
+        if path.is_file() and not {".local", ".config"} & {*path.parts}
     }
 
 

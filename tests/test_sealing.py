@@ -197,6 +197,7 @@ def test_identities_of_every_sort(prod: Coinjar, monkeypatch: pytest.MonkeyPatch
     prod("readers", "add", result.out.strip(), "--label", "me", "--stage", "prod", "--yes")
     assert prod("value", "prod", "TOKEN", env=plain | given).out == "made-up TOKEN on prod é$"
     monkeypatch.setenv("COINJAR_IDENTITY_FILE", str(prod.folder / "locked"))
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(prod.folder / ".config"))
     resolution = coinjar.open_jar(
         prod.folder / "jar", ask=lambda what: "made up phrase" if what.endswith("locked") else None
     ).resolve("prod", service="web")

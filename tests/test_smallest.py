@@ -89,7 +89,7 @@ def test_empty_words_in_lists_count(jar: Callable[..., Coinjar]) -> None:
     cj("put", "C=", "--stage", "dev")
     assert cj("value", "dev", "C").out == ""
     cj.write({"jar/plain/dev.yaml": "all: {O: {command: [printf, '%s-%s', '', x]}}\n"})
-    assert cj("value", "dev", "O", "--allow-commands").out == "-x"
+    assert cj("value", "dev", "O").out == "-x"
 
 
 @pytest.mark.parametrize(

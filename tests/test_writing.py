@@ -198,7 +198,7 @@ def test_a_killed_put_leaves_the_old_or_the_new(jar: Callable[..., Coinjar]) -> 
     """Killed at each of its steps: the file is whole, and the next one goes through."""
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}}\n", dev="all:\n  A: old\n")
     step = "import os, signal, sys\nfrom coinjar.system import files\nfrom coinjar.cli.main import main\n"
-    for dying in ("os.open", "os.fsync", "os.fchmod", "files.Path.replace", "os.close"):
+    for dying in ("os.open", "os.fsync", "os.fchmod", "os.rename", "os.close"):
         cj.write({"jar/plain/dev.yaml": "all:\n  A: old\n"})
         killed = (
             step

@@ -3,22 +3,27 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from coinjar.core.definition import Definition, FromStore, Outside
-from coinjar.core.errors import CoinJarError, InputError, Location, UsageError
+from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location, UsageError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Resolved
 from coinjar.core.names import suggestion
-from coinjar.jarfile.load import load
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.load import load, load_declarations
 from coinjar.jarfile.locate import find_jar
+from coinjar.system.files import guard
 
 if TYPE_CHECKING:
+    from coinjar.core.permits import Act, Gate
     from coinjar.crypto.age import Identity
     from coinjar.jarfile.identities import Ask
     from coinjar.jarfile.keyring import KeyRing
+    from coinjar.sources.base import SourceContext
 
 
 class Resolution(Mapping[str, Resolved]):
@@ -65,13 +70,19 @@ class Resolution(Mapping[str, Resolved]):
 class OpenJar:
     """A jar on disk. Reads it again at each call, so the result is never stale.
 
-    `ask` asks a person for a passphrase; without it only COINJAR_PASSPHRASE unlocks a protected identity.
+    `ask` asks a person for a passphrase; without it only COINJAR_PASSPHRASE unlocks a protected identity. `ask_permit`
+    shows a person what the jar wants to do here, and returns the answer; without it only what was permitted is done.
     """
 
-    def __init__(self, folder: Path, ask: Ask | None = None) -> None:
+    def __init__(
+        self, folder: Path, ask: Ask | None = None, ask_permit: Callable[[Sequence[Act]], bool] | None = None
+    ) -> None:
+        guard(folder.parent)
         self.folder = folder
         self.ask = ask
+        self._ask_permit = ask_permit
         self._identity: Identity | None = None
+        self._app = ""
         self.name_reader: Callable[[str], str] = lambda default: default
         """Returns the label of the jar's first reader, which may ask for it; its argument is the login name."""
 
@@ -85,7 +96,9 @@ class OpenJar:
             return ring
 
         try:
-            return load(self.folder, stages, once, mine=mine)
+            jar = load(self.folder, stages, once, mine=mine)
+            self._app = jar.app
+            return jar
         except CoinJarError:
             from coinjar.jarfile.journal import is_unfinished
 
@@ -102,13 +115,45 @@ class OpenJar:
 
         return KeyRing(self.folder, self.identity)
 
+    @cached_property
+    def gate(self) -> Gate:
+        """What decides on the jar's acts on this machine."""
+        from coinjar.jarfile.permits import PersonalGate  # not needed for a jar that does nothing
+
+        return PersonalGate(self.folder, self._acts, self._ask_permit)
+
+    def _acts(self) -> Sequence[Act]:
+        from coinjar.actions.permits import declared_acts
+
+        return declared_acts(self)
+
+    def source_context(self, jar: Jar, stage: str | None) -> SourceContext:
+        """Return the context in which sources are read."""
+        from coinjar.sources.base import SourceContext
+
+        return SourceContext(jar, self.folder, stage, self.ring, self.gate)
+
     def identity(self) -> Identity:
-        """Return the identity of whoever runs this. Raises DecryptionError."""
+        """Return the identity of whoever runs this. Raises DecryptionError, also where it is not permitted here."""
         if self._identity is None:
             from coinjar.jarfile.identities import find_identity
 
+            self._require_decryption()
             self._identity = find_identity(self.ask)
         return self._identity
+
+    def _require_decryption(self) -> None:
+        """Require the permit to decrypt, unless the jar has nothing encrypted yet: whoever creates its first key has
+        the permit from then on.
+        """
+        if not JarLayout(self.folder).sealed_folder.exists():
+            return
+        from coinjar.core.permits import NotPermitted, decrypting
+
+        try:
+            self.gate.require(decrypting(self._app or load_declarations(self.folder).app))
+        except NotPermitted as fault:  # a value that cannot be decrypted here, like one without an identity
+            raise DecryptionError(fault.message, hint=fault.hint, code=fault.code) from None
 
     def resolver(
         self,
@@ -116,7 +161,6 @@ class OpenJar:
         *,
         one_offs: Mapping[str, str] | None = None,
         mine: bool = False,
-        allow_commands: bool = False,
         jar: Jar | None = None,
     ) -> Resolver:
         """Return a resolver of one stage."""
@@ -129,7 +173,7 @@ class OpenJar:
                 return fetch_stored(self, jar, stage, outside, location)
             from coinjar.jarfile.external_values import fetcher
 
-            return fetcher(self.folder, allow_commands=allow_commands)(outside, location)
+            return fetcher(self.folder, self.gate)(outside, location)
 
         return Resolver(jar, stage, fetch=fetch, mine=mine, one_offs=one_off_definitions(jar, one_offs or {}))
 
@@ -140,7 +184,6 @@ class OpenJar:
         service: str | None = None,
         one_offs: Mapping[str, str] | None = None,
         mine: bool = False,
-        allow_commands: bool = False,
     ) -> Resolution:
         """Return what `service` (None: the only one) gets on `stage`.
 
@@ -148,18 +191,25 @@ class OpenJar:
         InputError for all values that cannot be computed and all required ones that are missing, at once;
         UsageError if there are several services and none is named.
         """
-        resolver = self.resolver(stage, one_offs=one_offs, mine=mine, allow_commands=allow_commands)
+        resolver = self.resolver(stage, one_offs=one_offs, mine=mine)
         service = service_or_only(resolver.jar, service)
         return Resolution(stage, service, resolver.resolve(service))
 
 
-def open_jar(path: str | os.PathLike[str] | None = None, *, ask: Ask | None = None) -> OpenJar:
+def open_jar(
+    path: str | os.PathLike[str] | None = None,
+    *,
+    ask: Ask | None = None,
+    ask_permit: Callable[[Sequence[Act]], bool] | None = None,
+) -> OpenJar:
     """Return the jar at `path` (its folder, or the one that contains it); for None the one here or in a parent folder.
 
     `ask` asks for the passphrase of a protected identity: its argument is the identity's path; it returns a text, or
-    None. Raises InputError if there is none. Nothing else is read yet.
+    None. `ask_permit` decides on acts that are not permitted yet. Raises InputError if there is none. Nothing else is
+    read yet.
     """
-    return OpenJar(find_jar(Path.cwd(), os.fspath(path) if path is not None else None), ask)
+    folder = find_jar(Path.cwd(), os.fspath(path) if path is not None else None)
+    return OpenJar(folder, ask, ask_permit)
 
 
 def service_or_only(jar: Jar, named: str | None) -> str:

@@ -77,12 +77,11 @@ def run(
     """
     from coinjar.actions.editing.adopt import LEFT_OUT, SAME, AdoptOptions, carry_out, plan
     from coinjar.sources import read_source
-    from coinjar.sources.base import SourceContext
 
     opened = open_here(ctx, jar)
     label_first_reader(opened, label, yes=yes)
     services = list(dict.fromkeys(service or []))
-    read = read_source(source, SourceContext(opened.load(), opened.folder, stage))
+    read = read_source(source, opened.source_context(opened.load(), stage))
     settled_secret, settled_plain = list(secret or []), list(plain or [])
 
     def planned() -> list[AdoptStep]:

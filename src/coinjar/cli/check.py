@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import CommandsOption, JarOption, JsonOption, counted, open_here, print_json, print_status
+from coinjar.cli.common import JarOption, JsonOption, counted, open_here, print_json, print_status
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -28,7 +28,6 @@ def run(
     with_history: Annotated[
         bool, typer.Option("--history", help="Also search every commit of version control for the jar's secrets.")
     ] = False,
-    allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -37,7 +36,7 @@ def run(
 
     if form not in FORMATS:
         raise UsageError(f"there is no format '{form}'", hint=f"the formats are {', '.join(FORMATS)}")
-    done = check(open_here(ctx, jar), allow_commands=allow_commands, with_history=with_history)
+    done = check(open_here(ctx, jar), with_history=with_history)
     if as_json or form == "json":
         print_json({"findings": [json_finding(finding) for finding in done.findings]})
     elif form == "sarif":
@@ -53,7 +52,7 @@ def run(
     if done.not_fetched:
         print_status(
             f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were "
-            "not run (--allow-commands)"
+            "not read: `coinjar permit` shows and permits them"
         )
     if done.closed:
         print_status(

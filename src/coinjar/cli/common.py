@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Annotated, Any
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
     from coinjar.actions.open_jar import OpenJar, Resolution
     from coinjar.core.layers import Resolver
     from coinjar.core.model import Jar
+    from coinjar.core.permits import Act
 
 
 def _complete(pick: Callable[[Jar], list[str]]) -> Callable[[typer.Context, str], list[str]]:
@@ -27,9 +29,16 @@ def _complete(pick: Callable[[Jar], list[str]]) -> Callable[[typer.Context, str]
             jar = load_declarations(open_here(ctx, ctx.params.get("jar")).folder)
         except CoinJarError:
             return []
-        return [name for name in pick(jar) if name.startswith(incomplete)]
+        return offered(pick(jar), incomplete)
 
     return names
+
+
+def offered(names: Iterable[str], incomplete: str) -> list[str]:
+    """Return the names to offer when a person presses Tab: shells evaluate what they are offered, so a name with
+    another character than these is left out.
+    """
+    return [name for name in names if name.startswith(incomplete) and re.fullmatch(r"[A-Za-z0-9_.@:/-]+", name)]
 
 
 def _stages(jar: Jar) -> list[str]:
@@ -56,7 +65,7 @@ def reader_labels(ctx: typer.Context, incomplete: str) -> list[str]:
         labels = load_readers(open_here(ctx, ctx.params.get("jar")).folder).readers
     except CoinJarError:
         return []
-    return [label for label in labels if label.startswith(incomplete)]
+    return offered(labels, incomplete)
 
 
 def render_names(ctx: typer.Context, incomplete: str) -> list[str]:
@@ -79,14 +88,14 @@ def complete_dialects(incomplete: str) -> list[str]:
     """Complete a dialect."""
     from coinjar.dialects import dialect_names
 
-    return [name for name in dialect_names() if name.startswith(incomplete)]
+    return offered(dialect_names(), incomplete)
 
 
 def standin_names(incomplete: str) -> list[str]:
     """Complete a stand-in."""
     from coinjar.standins import STANDINS
 
-    return [name for name in STANDINS if name.startswith(incomplete)]
+    return offered(STANDINS, incomplete)
 
 
 def why_names(ctx: typer.Context, incomplete: str) -> list[str]:
@@ -125,9 +134,6 @@ WithOption = Annotated[
     list[str] | None,
     typer.Option("--with", metavar="NAME=VALUE", help="A one-off value above all layers; may be repeated."),
 ]
-CommandsOption = Annotated[
-    bool, typer.Option("--allow-commands", help="Run the commands that values come from. Default: do not run them.")
-]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON (docs/json.md). Default: text.")]
 SecretsOption = Annotated[bool, typer.Option("--show-secrets", help="Show secrets in clear. Default: masked.")]
 NamePatterns = Annotated[
@@ -153,7 +159,17 @@ def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:
     source = root.get_parameter_source("jar")
     if jar and before and jar != before and source is not None and source.name == "COMMANDLINE":
         raise UsageError("--jar is given twice, but takes one value", hint="omit one")
-    return open_jar(jar or before, ask=ask_passphrase)
+    return open_jar(jar or before, ask=ask_passphrase, ask_permit=_ask_permit if _is_interactive() else None)
+
+
+def _is_interactive() -> bool:
+    return sys.stdin.isatty() and sys.stderr.isatty()
+
+
+def _ask_permit(acts: Sequence[Act]) -> bool:
+    from coinjar.cli.permit_list import ask_permit
+
+    return ask_permit(acts)
 
 
 def ask_passphrase(what: str) -> str | None:
@@ -168,13 +184,11 @@ def ask_passphrase(what: str) -> str | None:
     return getpass(f"Passphrase of {what}: ")
 
 
-def resolved(
-    opened: OpenJar, stage: str, service: str | None, given: list[str] | None, *, allow_commands: bool
-) -> tuple[Resolver, Resolution]:
+def resolved(opened: OpenJar, stage: str, service: str | None, given: list[str] | None) -> tuple[Resolver, Resolution]:
     """Return what a service gets, for `render` and `within`: the person's own values are included, and mentioned."""
     from coinjar.actions.open_jar import Resolution, service_or_only
 
-    resolver = opened.resolver(stage, one_offs=one_offs(given), mine=True, allow_commands=allow_commands)
+    resolver = opened.resolver(stage, one_offs=one_offs(given), mine=True)
     service = service_or_only(resolver.jar, service)
     resolution = Resolution(stage, service, resolver.resolve(service))
     if mine := resolution.mine(resolver.jar):

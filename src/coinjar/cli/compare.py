@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from coinjar.cli.common import (
-    CommandsOption,
     JarOption,
     JsonOption,
     NamePatterns,
@@ -62,7 +61,6 @@ def run(
         typer.Option("--sheet", metavar="FILE", help="Explain differences by the lines of a migration's sheet."),
     ] = None,
     show_secrets: SecretsOption = False,
-    allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -92,7 +90,6 @@ def run(
         right,
         services=list(dict.fromkeys(service or [])),
         every_name=every_name,
-        allow_commands=allow_commands,
     )
     for remark in comparison.remarks:
         print_status(f"{remark.location}: {visible(remark.message)}")

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from coinjar.cli.common import (
-    CommandsOption,
     JarOption,
     JsonOption,
     confirm_names,
@@ -52,7 +51,6 @@ def run(
             help="Allow pipelines to be started for this guarded stage; may be repeated. Default: none.",
         ),
     ] = None,
-    allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -70,7 +68,7 @@ def run(
         stages = declared.stage_names()
     if not stages:
         raise UsageError("which stage?", hint="name one or more, or add --every-stage")
-    options = ConfirmOptions(wait, allow_commands, known_stages(declared, allow_guarded, "--allow-guarded"))
+    options = ConfirmOptions(wait, known_stages(declared, allow_guarded, "--allow-guarded"))
     results = asyncio.run(confirm(opened, stages, names, Masker(), options))
     if as_json:
         print_json({"proofs": [_as_json(result) for result in results]})

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from coinjar.cli.common import (
-    CommandsOption,
     JarOption,
     JsonOption,
     SecretsOption,
@@ -68,7 +67,6 @@ def run(
         bool, typer.Option("--remove-extra", help="Also remove unmanaged variables. Default: keep them.")
     ] = False,
     show_secrets: SecretsOption = False,
-    allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -87,7 +85,7 @@ def run(
         raise UsageError("--requests has no JSON form", hint="omit --json")
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
-    opened = LiveStage(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands, writes=not dry_run)
+    opened = LiveStage(open_here(ctx, jar), stage, names, masker, writes=not dry_run)
     options = DeliveryOptions(restart=restart, patience=wait, remove_extra=remove_extra)
     carry_out(opened, options, masker, dry_run=dry_run, requests=requests, allowed=allow_guarded or [], as_json=as_json)
 

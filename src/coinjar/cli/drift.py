@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from coinjar.cli.common import (
-    CommandsOption,
     JarOption,
     JsonOption,
     SecretsOption,
@@ -46,7 +45,6 @@ def run(
     ],
     everything: Annotated[bool, typer.Option("--all", help="Also show variables that are up to date.")] = False,
     show_secrets: SecretsOption = False,
-    allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -63,7 +61,7 @@ def run(
 
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
-    with LiveStage(open_here(ctx, jar), stage, names, masker, allow_commands=allow_commands) as opened:
+    with LiveStage(open_here(ctx, jar), stage, names, masker) as opened:
         drifts = asyncio.run(drift(opened, progress()))
     if as_json:
         print_json({"stage": stage, "targets": [_as_json(drift, masker) for drift in drifts]})

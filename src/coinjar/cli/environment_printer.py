@@ -22,14 +22,12 @@ class EnvironmentPrinter:
         service: str | None,
         given: Sequence[str],
         *,
-        allow_commands: bool,
         show_secrets: bool,
     ) -> None:
         self.opened = opened
         self.dialect = get(dialect)
         self.service = service
         self.given = list(given)
-        self.allow_commands = allow_commands
         self.show_secrets = show_secrets
 
     def run(self, names: Sequence[str] | None, recipients: Sequence[str]) -> None:
@@ -51,16 +49,12 @@ class EnvironmentPrinter:
             resolver = self.opened.resolver(stage)
             _put_out(rendered_example(resolver, service_or_only(resolver.jar, self.service)))
             return
-        resolver, resolution = resolved(
-            self.opened, stage, self.service, self.given, allow_commands=self.allow_commands
-        )
+        resolver, resolution = resolved(self.opened, stage, self.service, self.given)
         _put_out(rendered(resolver.jar, self._for_eyes(resolution), self.dialect))
 
     def _sealed(self, stage: str, recipients: Sequence[str]) -> None:
         """Print a script that contains its values encrypted: safe on a terminal too."""
-        resolver, resolution = resolved(
-            self.opened, stage, self.service, self.given, allow_commands=self.allow_commands
-        )
+        resolver, resolution = resolved(self.opened, stage, self.service, self.given)
         _put_out(rendered_sealed(resolver.jar, resolution, recipients))
 
     def _stages(self) -> None:
@@ -69,10 +63,7 @@ class EnvironmentPrinter:
             raise UsageError(f"{self.dialect.name} supports one stage", hint=f"these support several: {able}")
         jar = self.opened.load()
         service, given = service_or_only(jar, self.service), one_offs(self.given)
-        names = [
-            self.opened.resolve(stage, service=service, one_offs=given, allow_commands=self.allow_commands)
-            for stage in jar.stage_names()
-        ]
+        names = [self.opened.resolve(stage, service=service, one_offs=given) for stage in jar.stage_names()]
         _put_out(rendered_stages(jar, [self._for_eyes(resolution) for resolution in names], self.dialect))
 
     def _for_eyes(self, resolution: Resolution) -> Resolution:

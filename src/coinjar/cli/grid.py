@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from coinjar.cli.common import (
-    CommandsOption,
     JarOption,
     JsonOption,
     NamePatterns,
@@ -48,7 +47,6 @@ def run(
     ] = False,
     mine: Annotated[bool, typer.Option("--mine", help="Include your own values. Default: exclude them.")] = False,
     show_secrets: SecretsOption = False,
-    allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -70,9 +68,7 @@ def run(
     ]
     columns = list(dict.fromkeys(stages or [])) or whole.stage_names()
     resolvers = [
-        opened.resolver(
-            column, jar=opened.load([column], mine=column) if mine else whole, mine=mine, allow_commands=allow_commands
-        )
+        opened.resolver(column, jar=opened.load([column], mine=column) if mine else whole, mine=mine)
         for column in columns
     ]
     if stage:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 from typing import Annotated
 
@@ -53,7 +52,9 @@ def show() -> None:
 
 
 def _new_passphrase() -> str:
-    given = os.environ.get("COINJAR_PASSPHRASE")
+    from coinjar.system.own_variables import PASSPHRASE, taken
+
+    given = taken(PASSPHRASE)
     if given is not None:
         return given
     first = ask_passphrase("the new identity")

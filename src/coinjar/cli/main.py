@@ -15,6 +15,7 @@ from typer.core import TyperCommand, TyperGroup  # noqa: E402
 from coinjar import __version__  # noqa: E402
 from coinjar.core.errors import CoinJarError, UsageError  # noqa: E402
 from coinjar.core.names import suggestion  # noqa: E402
+from coinjar.system.own_variables import take  # noqa: E402
 from coinjar.system.plugins import plugins  # noqa: E402
 
 # Each command's line in the help: its group, and what it does.
@@ -40,6 +41,7 @@ COMMANDS = {
     "deliveries": ("Deliver", "List deliveries, or undo one."),
     "migrate": ("Deliver", "Move a set of variables to another place, by a sheet."),
     "identity": ("Share", "Create an identity, or show its recipient."),
+    "permit": ("Share", "Show what a jar can do on your machine, and permit it."),
     "readers": ("Share", "Manage who can decrypt each stage's secrets."),
     "schema": ("More", "Print the JSON Schemas of the jar's files."),
     "standins": ("More", "Run simulated platforms to try deliveries on."),
@@ -201,6 +203,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     """Run the program; return its exit code: 0 done, 1 findings, 2 usage, 3 input, 4 cannot decrypt, 5 external, 130
     interrupted.
     """
+    take()
     given = list(sys.argv[1:] if arguments is None else arguments)
     if given[:1] == ["help"]:
         given = [*given[1:], "--help"]

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from coinjar.cli.common import (
-    CommandsOption,
     DialectOption,
     JarOption,
     JsonOption,
@@ -69,7 +68,6 @@ def run(
         typer.Option("--keep", metavar="N", min=0, help="With --stale: how many of each series to keep (default: 3)."),
     ] = None,
     show_secrets: SecretsOption = False,
-    allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -83,9 +81,7 @@ def run(
     names = list(where or [])
     if dialect is not None:
         _refuse_with_dialect(dry_run or verify or move_up or stale or as_json, names[0 if every_stage else 1 :])
-        printing = EnvironmentPrinter(
-            open_here(ctx, jar), dialect, service, with_ or [], allow_commands=allow_commands, show_secrets=show_secrets
-        )
+        printing = EnvironmentPrinter(open_here(ctx, jar), dialect, service, with_ or [], show_secrets=show_secrets)
         printing.run(None if every_stage else names, encrypt_to or [])
         return
     if service or with_ or encrypt_to:
@@ -102,9 +98,7 @@ def run(
     if stale:
         _list_stale(opened, stages, names, masker, keep)
         return
-    plan = _plan(
-        opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, only_looks=dry_run or verify
-    )
+    plan = _plan(opened, stages, names, masker, move_up=move_up, only_looks=dry_run or verify)
     if as_json:
         print_json(_as_json(plan))
     elif dry_run:
@@ -130,15 +124,14 @@ def _plan(
     names: list[str],
     masker: Masker,
     *,
-    allow_commands: bool,
     move_up: bool,
     only_looks: bool,
 ) -> RenderPlan:
     from coinjar.actions.output.render_files import plan, write
 
     if only_looks:
-        return plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up)
-    return write(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up)
+        return plan(opened, stages, names, masker, move_up=move_up)
+    return write(opened, stages, names, masker, move_up=move_up)
 
 
 def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, keep: int | None) -> None:

@@ -7,7 +7,6 @@ import sys
 import typer
 
 from coinjar.cli.common import (
-    CommandsOption,
     JarOption,
     NameArgument,
     SecretsOption,
@@ -28,7 +27,6 @@ def run(
     service: ServiceOption = None,
     with_: WithOption = None,
     show_secrets: SecretsOption = False,
-    allow_commands: CommandsOption = False,
     jar: JarOption = None,
 ) -> None:
     """Print one value, without a line break after it, for scripts.
@@ -37,7 +35,7 @@ def run(
     """
     from coinjar.cli.service_choice import service_that_sees
 
-    resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(with_), allow_commands=allow_commands)
+    resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(with_))
     variable = resolver.jar.variable(name)
     resolved = resolver.value(name, service_that_sees(resolver, variable, service))
     if resolved.fault:

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from coinjar.cli.common import (
-    CommandsOption,
     JarOption,
     JsonOption,
     SecretsOption,
@@ -55,7 +54,6 @@ def run(
         bool, typer.Option("--without-mine", help="Ignore your own values, as a delivery does.")
     ] = False,
     show_secrets: SecretsOption = False,
-    allow_commands: CommandsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -77,9 +75,7 @@ def run(
     from coinjar.core.display import Masker
     from coinjar.core.explain import explain
 
-    resolver = open_here(ctx, jar).resolver(
-        stage, one_offs=one_offs(with_), mine=not without_mine, allow_commands=allow_commands
-    )
+    resolver = open_here(ctx, jar).resolver(stage, one_offs=one_offs(with_), mine=not without_mine)
     variable = resolver.jar.variable(name)
     groups = services_that_see(resolver, variable, service)
     explanations = [explain(resolver, name, services[0]) for services in groups]

@@ -6,7 +6,6 @@ from typing import Annotated
 import typer
 
 from coinjar.cli.common import (
-    CommandsOption,
     JarOption,
     ServiceOption,
     StageArgument,
@@ -41,7 +40,6 @@ def run(
             "exit code are passed on.",
         ),
     ] = False,
-    allow_commands: CommandsOption = False,
     jar: JarOption = None,
 ) -> None:
     """Run a program with a service's variables: it replaces this process, so pid, signals and exit code are its own.
@@ -51,7 +49,7 @@ def run(
     """
     from coinjar.actions.output.exec_program import environment, exec_program
 
-    _, resolution = resolved(open_here(ctx, jar), stage, service, with_, allow_commands=allow_commands)
+    _, resolution = resolved(open_here(ctx, jar), stage, service, with_)
     env = environment(resolution, os.environ, bare=bare)
     if not mask:
         exec_program(command, env)

@@ -62,6 +62,12 @@ def make_live(destination: Destination, render_context: RenderContext) -> LiveDe
     return _made(destination, render_context, LiveDestination, "is a file; it is rendered, not delivered", "render")  # type: ignore[type-abstract]  # as above
 
 
+def connected(destination: Destination, render_context: RenderContext) -> LiveDestination:
+    """Return a live destination that may contact its system. Raises NotPermitted, and what `make_live` raises."""
+    render_context.gate.require(*make_live(destination, render_context).acts())
+    return make_live(destination, render_context)  # again: what it reads from the environment is permitted now
+
+
 def _made(destination: Destination, render_context: RenderContext, wanted: type[D], if_not: str, command: str) -> D:
     fields = FieldReader(destination.location.file)
     instance = _kind(destination)(destination, render_context, fields)

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 from coinjar.core.errors import InputError, Location
 from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Destination
+from coinjar.core.permits import WRITES, Act
 from coinjar.core.placeholders import fill, placeholders
 from coinjar.core.rules.base import Diagnostic, PortUse
 from coinjar.destinations.hidden_lines import Hidden, hidden_lines
@@ -19,7 +20,7 @@ from coinjar.destinations.stage_view import RenderContext, StageView, services_f
 from coinjar.dialects.base import Dialect, Entry, ReadItem, ReadResult
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import display_path
+from coinjar.system.files import display_path, expanded, is_outside, leads_outside, link_outside
 
 _HOLDERS = ("stage", "service", "host", "name")
 """All placeholders of options."""
@@ -65,6 +66,8 @@ class DestinationOptions:
         self.render_context = render_context
         self.fields = fields
         self.options: dict[str, Any] = {}
+        self.patterns: list[str] = []
+        """The options that are paths on this machine, as written."""
         for key, node in destination.options.items():
             if key in self.declared:
                 self.options[key] = node
@@ -106,8 +109,14 @@ class DestinationOptions:
             return default
         return int(text)
 
+    def path_pattern(self, key: str, holders: tuple[str, ...] = ("stage", "service")) -> str:
+        """Return an option that is a path on this machine, in which `{stage}` and `{service}` are allowed."""
+        path = self.pattern(key, holders)
+        self.patterns.append(path)
+        return path
+
     def pattern(self, key: str, holders: tuple[str, ...] = ("stage", "service")) -> str:
-        """Return an option that is a path, in which `{stage}` and `{service}` are allowed."""
+        """Return an option in which `{stage}` and `{service}` are allowed."""
         path = self.text(key)
         self.names_stage = self.names_stage or "{stage}" in path
         for name in placeholders(path):
@@ -137,8 +146,23 @@ class DestinationOptions:
         return [text for text, _ in result]
 
     def resolve_path(self, pattern: str, stage: str, service: str = "") -> Path:
-        """Return a path with its placeholders replaced, relative to the folder that contains the jar."""
-        return self.render_context.root / fill(pattern, stage=stage, service=service)
+        """Return a path with its placeholders replaced, relative to the folder that contains the jar.
+
+        Raises NotPermitted for a path outside that folder, InputError for a symlink out of it.
+        """
+        self.render_context.gate.require(*self._outside([pattern]))
+        path = self.render_context.root / expanded(fill(pattern, stage=stage, service=service))
+        if not self._outside([pattern]) and leads_outside(path, self.render_context.root):
+            raise link_outside(path)
+        return path
+
+    def _outside(self, patterns: Iterable[str]) -> list[Act]:
+        where = self.destination.location
+        return [Act(WRITES, pattern, where) for pattern in patterns if is_outside(pattern)]
+
+    def acts(self) -> list[Act]:
+        """Return what the destination makes this machine do besides writing below the folder that contains the jar."""
+        return self._outside(self.patterns)
 
 
 class FileDestination(DestinationOptions, ABC):

@@ -35,7 +35,7 @@ class BundleDestination(FileDestination):
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)
-        self.path = self.pattern("path")
+        self.path = self.path_pattern("path")
 
     def outputs(self, view: StageView) -> list[Output]:
         outputs = []

@@ -50,7 +50,7 @@ class ContainerfileDestination(FileDestination):
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)
-        self.path = self.pattern("path")
+        self.path = self.path_pattern("path")
         self.dialect = get("containerfile")
 
     def outputs(self, view: StageView) -> list[Output]:

@@ -70,7 +70,7 @@ class DocumentDestination(FileDestination):
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)
-        self.path = self.pattern("path", ("stage",))
+        self.path = self.path_pattern("path", ("stage",))
         self.form = read_form(fields, self.options.get("form"))
         self.doubled = self._doubled()
         self.move_up = self.flag("move_up") or render_context.move_up

@@ -46,8 +46,8 @@ class DialectFileDestination(FileDestination):
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)
-        self.path = self.pattern("path")
-        self.base = self.pattern("base", ("service",))
+        self.path = self.path_pattern("path")
+        self.base = self.path_pattern("base", ("service",))
         self.fills = self._fills()
         self.dialect = self._dialect()
         for key, owner in (("base", "settings"), ("separator", "settings"), ("fills", "exec-script")):

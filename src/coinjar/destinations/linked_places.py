@@ -20,7 +20,7 @@ from coinjar.dialects.compose import ComposeDialect
 from coinjar.dialects.containerfile import instructions
 from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
-from coinjar.system.files import display_path
+from coinjar.system.files import display_path, leads_outside
 
 if TYPE_CHECKING:
     from coinjar.destinations.document import DocumentDestination
@@ -201,7 +201,7 @@ def _built_from(compose: Path, service: TreeNode) -> Path | None:
     context = compose.parent / (build.text if build.kind == "scalar" else _text(build, "context", "."))
     named = _text(build, "dockerfile", "") if build.kind == "map" else ""
     candidates = [context / named] if named else [context / "Containerfile", context / "Dockerfile"]
-    return next((path for path in candidates if path.is_file()), None)
+    return next((path for path in candidates if path.is_file() and not leads_outside(path, compose)), None)
 
 
 def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> Iterator[Diagnostic]:

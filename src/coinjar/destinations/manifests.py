@@ -11,7 +11,6 @@ from pathlib import Path
 
 from coinjar.core.errors import Location
 from coinjar.core.model import Destination
-from coinjar.core.placeholders import fill
 from coinjar.core.rules.base import PortUse
 from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.container_entries import THERE
@@ -71,8 +70,8 @@ class ManifestsDestination(FileDestination):
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)
-        self.source = self.pattern("from", ("stage",))
-        self.target = self.pattern("to", ("stage",))
+        self.source = self.path_pattern("from", ("stage",))
+        self.target = self.path_pattern("to", ("stage",))
         self.names_stage = "{stage}" in self.target
         self.string_data = self.flag("string_data")
         self.keep = self.count("keep", 3)
@@ -101,7 +100,7 @@ class ManifestsDestination(FileDestination):
     def outputs(self, view: StageView) -> list[Output]:
         if self.from_secret:  # no secret's text is needed
             view = StageView(view.resolver, view.destination._replace(secrets=THERE), lenient=view.lenient)
-        folder = self.render_context.root / fill(self.source, stage=view.stage)
+        folder = self.resolve_path(self.source, view.stage)
         target = self.resolve_path(self.target, view.stage)
         files = read_folder(folder)
         cluster = ManifestSet(files)
@@ -254,7 +253,7 @@ class ManifestsDestination(FileDestination):
     def port_uses(self, view: StageView) -> Iterator[PortUse]:
         from coinjar.destinations.linked_places import workload_ports
 
-        for manifests in read_folder(self.render_context.root / fill(self.source, stage=view.stage)).values():
+        for manifests in read_folder(self.resolve_path(self.source, view.stage)).values():
             for manifest in manifests:
                 yield from workload_ports(self, manifest, view)
 

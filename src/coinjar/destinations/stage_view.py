@@ -19,12 +19,14 @@ from coinjar.jarfile.load import read_bytes
 if TYPE_CHECKING:
     import httpx
 
+    from coinjar.core.permits import Gate
     from coinjar.jarfile.sealed_values import Ring
 
 
 class RenderContext:
-    """What a destination works with: the jar and its keys, the folder that its paths are relative to, and what this run
-    will write. `transport` sends HTTP requests instead of a network connection, for example in a test.
+    """What a destination works with: the jar and its keys, the folder that its paths are relative to, the gate that
+    decides what it may do, and what this run will write. `transport` sends HTTP requests instead of a network
+    connection, for example in a test.
     """
 
     def __init__(
@@ -32,7 +34,8 @@ class RenderContext:
         jar: Jar,
         folder: Path,
         masker: Masker,
-        ring: Ring | None = None,
+        ring: Ring | None,
+        gate: Gate,
         *,
         move_up: bool = False,
         writes: bool = False,
@@ -41,6 +44,7 @@ class RenderContext:
         self.jar = jar
         self.folder = folder
         self.ring = ring
+        self.gate = gate
         self.root = folder.parent
         self.move_up = move_up
         self.writes = writes

@@ -69,8 +69,8 @@ class TemplatesDestination(FileDestination):
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)
-        self.source = self.pattern("from", ())
-        self.target = self.pattern("to")
+        self.source = self.path_pattern("from", ())
+        self.target = self.path_pattern("to")
         self.suffix = self.text("suffix")
         self.mention = re.compile(_BRACED + (_BARE if self.flag("bare") else ""))
         self.allow = self._allowed()
@@ -102,7 +102,7 @@ class TemplatesDestination(FileDestination):
 
         Raises InputError if there is no folder.
         """
-        folder = self.render_context.root / self.source
+        folder = self.resolve_path(self.source, "")
         if not folder.is_dir():
             raise InputError(
                 f"there is no folder {self.source}",

@@ -160,3 +160,14 @@ def _refuse_tags(root: Node, file: str) -> None:
             rest += [item for pair in node.value for item in pair]
         elif isinstance(node, SequenceNode):
             rest += node.value
+
+
+def one_line(node: Node | None) -> str:
+    """Return a node as one line: the text, or the members in order; "" for none."""
+    if isinstance(node, ScalarNode):
+        return str(node.value)
+    if isinstance(node, SequenceNode):
+        return f"[{', '.join(one_line(child) for child in node.value)}]"
+    if isinstance(node, MappingNode):
+        return f"{{{', '.join(f'{one_line(key)}: {one_line(value)}' for key, value in node.value)}}}"
+    return ""

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import os
+import shlex
+from collections.abc import Sequence
 from pathlib import Path
 
 from coinjar.core.definition import Command, FromEnv, FromFile, FromStore, Outside
-from coinjar.core.errors import InputError, Location, raise_all
+from coinjar.core.errors import InputError, Location
 from coinjar.core.layers import Fetch
+from coinjar.core.permits import READS, RUNS, Act, Gate, NotPermitted
 from coinjar.core.utf8 import decode_value
-from coinjar.documents.field_reader import FieldReader
-from coinjar.documents.yamltext import compose
-from coinjar.jarfile.locate import config_folder
 from coinjar.system.child_environment import child_environment
+from coinjar.system.files import expanded, is_outside, read_file
 
 LARGEST = 10 << 20
 """Maximum size of a file or an output, in bytes."""
@@ -20,44 +21,55 @@ LARGEST = 10 << 20
 _BYTES = "add base64: true to carry bytes"
 
 
-def fetcher(folder: Path, *, allow_commands: bool) -> Fetch:
-    """Return the function that fetches external values for the jar in `folder`.
+def fetcher(folder: Path, gate: Gate) -> Fetch:
+    """Return the function that fetches external values for the jar in `folder`, if `gate` permits it.
 
     Paths and commands are relative to the folder above it.
     """
     base = folder.resolve().parent
 
     def fetch(outside: Outside, location: Location) -> str:
-        if isinstance(outside, FromEnv):
-            return _from_env(outside, location)
         if isinstance(outside, FromStore):
             words = f"the value is stored in {outside.destination}, which was not read"
             raise InputError(words, hint="print it with `coinjar value`", location=location, code="not-fetched")
+        try:
+            gate.require(*acts_of(outside, base, location))
+        except NotPermitted as fault:
+            fault.code = "not-fetched"  # a value without a text, as where nobody fetches
+            raise
+        if isinstance(outside, FromEnv):
+            return _from_env(outside, location)
         if isinstance(outside, FromFile):
             return _from_file(outside, base, location)
-        if not (allow_commands or allowed_by_user(folder)):
-            raise InputError(
-                f"the value comes from the command '{outside.argv[0]}', which was not run",
-                hint="allow it with --allow-commands, or list this jar under allow_commands in your own config.yaml",
-                location=location,
-                code="not-fetched",
-            )
         return _from_command(outside, base, location)
 
     return fetch
 
 
-def allowed_by_user(folder: Path) -> bool:
-    """Return whether the user's own configuration lets this jar run commands; a repository cannot allow itself."""
-    config = config_folder() / "config.yaml"
-    if not config.exists():
-        return False
-    fields = FieldReader(str(config))
-    root = compose(config.read_bytes(), str(config))
-    own = fields.fields(root, "config.yaml", ["allow_commands"]) if root is not None else {}
-    listed = [text for text, _ in fields.texts(own.get("allow_commands"), "allow_commands")]
-    raise_all(fields.faults)
-    return any(Path(text).expanduser().resolve() == folder.resolve() for text in listed)
+def acts_of(outside: Outside, base: Path, location: Location) -> list[Act]:
+    """Return what fetching a value makes this machine do; nothing for a file in the repository."""
+    if isinstance(outside, FromEnv):
+        return [Act(READS, f"the variable {outside.name}", location)]
+    if isinstance(outside, FromFile):
+        return [Act(READS, outside.path, location)] if is_outside(outside.path) else []
+    if isinstance(outside, Command):
+        return [Act(RUNS, program_words(base, outside.argv), location)]
+    return []  # contacting the store is the act of its destination
+
+
+def program_words(base: Path, argv: Sequence[str]) -> str:
+    """Return a command as one line; each of its words that is a file of the repository is named with a digest, so that
+    a changed script is another act.
+    """
+    return " ".join(shlex.quote(word) + _digest(base, word) for word in argv)
+
+
+def _digest(base: Path, word: str) -> str:
+    if is_outside(word) or not (base / word).is_file():
+        return ""
+    import hashlib  # only for scripts of a repository
+
+    return f" ({hashlib.sha256(read_file(base / word)).hexdigest()[:12]})"
 
 
 def _from_env(outside: FromEnv, location: Location) -> str:
@@ -73,10 +85,9 @@ def _from_env(outside: FromEnv, location: Location) -> str:
 
 
 def _from_file(outside: FromFile, base: Path, location: Location) -> str:
-    path = base / outside.path
+    path = base / expanded(outside.path)
     try:
-        with path.open("rb") as file:
-            data = file.read(LARGEST + 1)
+        data = read_file(path, LARGEST + 1)
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
         raise InputError(
@@ -104,7 +115,7 @@ def _from_command(outside: Command, base: Path, location: Location) -> str:
 
     what = f"the command '{outside.argv[0]}'"
     try:
-        # The user allowed this jar's commands, and they do not pass through a shell.
+        # The user permitted this command, and it does not pass through a shell.
         done = subprocess.run(  # noqa: S603 - see above
             list(outside.argv),
             cwd=base,

@@ -12,8 +12,9 @@ from coinjar.core.secret import Secret
 from coinjar.crypto.age import Identity, read_identity
 from coinjar.jarfile.locate import config_folder
 from coinjar.system.files import home_path
+from coinjar.system.own_variables import KEY, PASSPHRASE, taken
 
-KEY, FILE, PASSPHRASE = "COINJAR_IDENTITY", "COINJAR_IDENTITY_FILE", "COINJAR_PASSPHRASE"
+FILE = "COINJAR_IDENTITY_FILE"
 _LARGEST = 1 << 20
 
 Ask = Callable[[str], str | None]
@@ -31,7 +32,7 @@ def find_identity(ask: Ask | None) -> Identity:
 
     Raises DecryptionError if there is none, or it cannot be used.
     """
-    if text := os.environ.get(KEY):
+    if text := taken(KEY):
         return _read(os.fsencode(text), KEY, ask)
     named = os.environ.get(FILE)
     path = Path(named) if named else default_path()
@@ -60,7 +61,15 @@ def _guarded(path: Path) -> bytes:
     """
     try:
         with path.open("rb") as file:
-            mode = stat.S_IMODE(os.fstat(file.fileno()).st_mode)
+            state = os.fstat(file.fileno())
+            if state.st_uid not in (os.geteuid(), 0):
+                raise DecryptionError(
+                    "this identity belongs to another account, so it is not used",
+                    hint="use an identity of your own: `coinjar identity new`",
+                    location=_place(path),
+                    code="identity-open",
+                )
+            mode = stat.S_IMODE(state.st_mode)
             if mode & 0o077:
                 hint = (
                     f"`chmod 600 {home_path(path)}`; if others may have read it, create a new one (`coinjar identity "
@@ -89,7 +98,7 @@ def _place(path: Path) -> Location:
 
 def _read(data: bytes, where: str, ask: Ask | None) -> Identity:
     def passphrase() -> str:
-        given = os.environ.get(PASSPHRASE)
+        given = taken(PASSPHRASE)
         if given is None and ask is not None:
             given = ask(where)
         if given is None:

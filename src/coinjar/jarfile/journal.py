@@ -5,15 +5,19 @@ interrupted change.
 from __future__ import annotations
 
 import hashlib
+import hmac
 import json
 import os
+import secrets
 import shutil
 from collections.abc import Mapping
 from pathlib import Path
 
 from coinjar.core.errors import CoinJarError, InputError, Location
 from coinjar.jarfile.layout import JarLayout
-from coinjar.system.files import display_path, replace_file
+from coinjar.jarfile.local_folder import require_own_local
+from coinjar.jarfile.locate import config_folder
+from coinjar.system.files import display_path, is_below, make_folder, read_file, replace_file
 
 _FOLDER = "unfinished-change"
 _LIST = "list.json"
@@ -25,9 +29,27 @@ def _digest(data: bytes) -> str:
 
 def _held(path: Path) -> bytes | None:
     try:
-        return path.read_bytes()
+        return read_file(path)
     except FileNotFoundError:
         return None
+
+
+def _key() -> bytes:
+    """Return this account's key for journals, made at the first use: a journal that came with a repository cannot have
+    a code made with it.
+    """
+    path = config_folder() / "journal.key"
+    try:
+        return read_file(path)
+    except FileNotFoundError:
+        make_folder(path.parent)
+        replace_file(path, secrets.token_bytes(32), mode=0o600)
+        return read_file(path)
+
+
+def _code(jar: Path, entries: object) -> str:
+    text = json.dumps(["coinjar journal 1", os.path.realpath(jar), entries])
+    return hmac.digest(_key(), text.encode(), "sha256").hex()
 
 
 def is_unfinished(jar: Path) -> bool:
@@ -42,13 +64,15 @@ def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
     if one cannot be written.
     """
     _refuse_changed({path: old for path, (old, _) in files.items()})
+    require_own_local(jar)
     folder = JarLayout(jar).journal
     shutil.rmtree(folder, ignore_errors=True)
     entries = []
     for number, (path, (old, new)) in enumerate(files.items()):
         replace_file(folder / str(number), new, private=True)
         entries.append({"path": os.path.realpath(path), "old": _digest(old), "new": _digest(new)})
-    replace_file(folder / _LIST, json.dumps(entries).encode(), private=True)
+    journal = {"files": entries, "code": _code(jar, entries)}
+    replace_file(folder / _LIST, json.dumps(journal).encode(), private=True)
     done: list[Path] = []
     try:
         for path, (_, new) in files.items():
@@ -65,15 +89,19 @@ def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
 def finish(jar: Path) -> list[str]:
     """Complete an interrupted change; return the files written. Raises InputError if one was changed since."""
     folder = JarLayout(jar).journal
+    require_own_local(jar)
     if not is_unfinished(jar):
         shutil.rmtree(folder, ignore_errors=True)  # interrupted before it began
         return []
-    entries = json.loads((folder / _LIST).read_bytes())
+    entries = _entries(jar, folder)
     left: list[tuple[Path, bytes]] = []
     for number, entry in enumerate(entries):
         now = _digest(_held(Path(entry["path"])) or b"")
         if now == entry["old"]:
-            left.append((Path(entry["path"]), (folder / str(number)).read_bytes()))
+            new = read_file(folder / str(number))
+            if _digest(new) != entry["new"]:
+                raise _foreign(folder)
+            left.append((Path(entry["path"]), new))
         elif now != entry["new"]:
             hint = f"restore its previous content, or remove {display_path(folder)} and correct the files by hand"
             raise InputError(
@@ -86,6 +114,28 @@ def finish(jar: Path) -> list[str]:
         replace_file(path, new)
     shutil.rmtree(folder)
     return [display_path(path) for path, _ in left]
+
+
+def _entries(jar: Path, folder: Path) -> list[dict[str, str]]:
+    """Return the files of an interrupted change. Raises InputError if this account did not begin it."""
+    try:
+        journal = json.loads(read_file(folder / _LIST))
+        entries, code = journal["files"], journal["code"]
+        is_ours = hmac.compare_digest(_code(jar, entries), code)
+    except (ValueError, KeyError, TypeError):
+        raise _foreign(folder) from None
+    if not is_ours or not all(is_below(entry["path"], os.path.realpath(jar.parent)) for entry in entries):
+        raise _foreign(folder)
+    return list(entries)
+
+
+def _foreign(folder: Path) -> InputError:
+    return InputError(
+        "this interrupted change was not begun here by you, so it is not completed",
+        hint=f"remove {display_path(folder)}",
+        location=Location(display_path(folder)),
+        code="foreign-journal",
+    )
 
 
 def _refuse_changed(files: Mapping[Path, bytes]) -> None:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from contextlib import AbstractContextManager
 from pathlib import Path
 
 from coinjar.core.names import SHARED
-from coinjar.system.files import locked_file
 
 DECLARATIONS = "jar.yaml"
 SEALED, KEYS = "coins", "keys"
@@ -116,8 +114,3 @@ class JarLayout:
     def records(self) -> Path:
         """The records of deliveries, if they are not shared."""
         return self.local / "deliveries.sqlite"
-
-
-def locked(folder: Path) -> AbstractContextManager[None]:
-    """Lock the jar: every change of it reads and writes inside. Waits for others. Raises InputError, ExternalError."""
-    return locked_file(JarLayout(folder).local / "lock")

@@ -20,7 +20,7 @@ from coinjar.jarfile.declarations import check_template, read_declarations
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.sealed_files import read_sealed_file
 from coinjar.jarfile.values import read_value
-from coinjar.system.files import display_path
+from coinjar.system.files import display_path, read_file
 
 if TYPE_CHECKING:
     from coinjar.jarfile.sealed_values import Ring
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 def read_bytes(path: Path) -> bytes:
     """Return a file's bytes. Raises InputError if it cannot be read, with the code `not-found` if it does not exist."""
     try:
-        return path.read_bytes()
+        return read_file(path)
     except OSError as fault:
         raise InputError(
             f"cannot read it: {(fault.strerror or 'unknown error').lower()}",
@@ -69,7 +69,10 @@ def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | 
                 plain[layer] = result
     own = {}
     if mine and (path := JarLayout(folder).own(mine)).exists():
+        from coinjar.jarfile.local_folder import require_own_local
+
         try:
+            require_own_local(folder)
             own[mine] = read_plain(jar, read_bytes(path), display_path(path))
         except CoinJarError as fault:
             faults += fault.each()

@@ -13,6 +13,7 @@ from coinjar.core.errors import InputError, Location
 from coinjar.core.names import ALL
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.local_folder import require_own_local
 from coinjar.system.files import display_path, replace_file
 
 if TYPE_CHECKING:
@@ -41,6 +42,7 @@ def local_naming_key(folder: Path) -> bytes | None:
     Raises InputError.
     """
     path = JarLayout(folder).naming_key
+    require_own_local(folder)
     return (
         _key(read_bytes(path).decode(errors="replace").strip(), Location(display_path(path))) if path.exists() else None
     )
@@ -68,6 +70,7 @@ def naming_key(folder: Path, layers: Sequence[str], ring: Ring | None, *, make: 
         if layer is not None and ring is not None and (sealed := ring().naming_key(layer)):
             return sealed
         location = Location(display_path(path))
+        require_own_local(folder)
         if not path.exists() and not make:
             return secrets.token_bytes(32)
         if not path.exists():

@@ -5,12 +5,15 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.core.layers import Resolver
 from coinjar.core.proofs import Proof
 from coinjar.destinations.stage_view import RenderContext
 from coinjar.documents.json_data import MISSING, Data, as_text, resolve_pointer
+from coinjar.proofs.declared_acts import proof_acts
+from coinjar.system.files import expanded
 
 
 class NoAnswer(Exception):
@@ -39,6 +42,19 @@ class ProofQuestion(NamedTuple):
     @property
     def text(self) -> str:
         return self.question.get("", "")
+
+    def require_permits(self) -> None:
+        """Return if what the question does is permitted. Raises NotPermitted."""
+        jar, root = self.render_context.jar, self.render_context.root
+        self.render_context.gate.require(*proof_acts(self.proof, jar, self.stage, root))
+
+    def local_path(self, named: str) -> Path:
+        """Return a path on this machine, relative to the folder that contains the jar.
+
+        Raises NotPermitted for one outside that folder.
+        """
+        self.require_permits()
+        return self.render_context.root / expanded(named)
 
 
 class ProofAnswers(NamedTuple):

@@ -8,7 +8,9 @@ from collections.abc import Iterator
 
 from coinjar.core.errors import ExternalError, InputError
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments
+from coinjar.proofs.declared_acts import engine_of
 from coinjar.system import processes
+from coinjar.system.files import read_file
 
 
 def environment_of(pid: int, proof_question: ProofQuestion) -> dict[str, str]:
@@ -46,11 +48,12 @@ def _running(pattern: str) -> Iterator[int]:
 
 
 def _chosen(proof_question: ProofQuestion) -> list[int]:
+    proof_question.require_permits()
     (how, text), *_ = proof_question.question.items()
     if how == "pid_file":
-        path = proof_question.render_context.root / text
+        path = proof_question.local_path(text)
         try:
-            return [int(path.read_text().strip())]
+            return [int(read_file(path, most=64).strip())]
         except FileNotFoundError:
             raise NoAnswer(f"there is no {text}") from None
         except (OSError, ValueError):
@@ -99,7 +102,8 @@ async def ask_container(proof_question: ProofQuestion) -> ProofAnswers:
 
     from coinjar.system.child_environment import child_environment
 
-    engine = proof_question.question.get("engine", "podman").split()
+    proof_question.require_permits()
+    engine = engine_of(proof_question.question)
     name = proof_question.text
     argv = [*engine, "container", "inspect", "--format", "{{.State.Pid}}", name]
     try:

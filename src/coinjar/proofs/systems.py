@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from coinjar.core.delivery import LiveValue
 from coinjar.core.errors import InputError
 from coinjar.core.names import suggestion
-from coinjar.destinations import make_live
+from coinjar.destinations import connected
 from coinjar.destinations.capabilities import HasPipelines, HasPods
 from coinjar.destinations.live.base import Target
 from coinjar.destinations.stage_view import StageView
@@ -24,7 +24,7 @@ def _targets(proof_question: ProofQuestion, name: str) -> list[Target]:
             location=proof_question.proof.location,
             code="unknown-destination",
         )
-    instance = make_live(jar.destinations[name], proof_question.render_context)
+    instance = connected(jar.destinations[name], proof_question.render_context)
     return [
         target
         for target in instance.targets(StageView(proof_question.resolver, jar.destinations[name]))

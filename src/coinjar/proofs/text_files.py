@@ -5,18 +5,16 @@ from __future__ import annotations
 from coinjar.core.errors import ExternalError
 from coinjar.dialects import get
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments, of_text
+from coinjar.system.files import read_file
 
 _TAIL = 4 << 20
 """Bytes at the end of a log that are read."""
 
 
 def _read(proof_question: ProofQuestion, *, tail: bool) -> bytes:
-    path = proof_question.render_context.root / proof_question.text
+    path = proof_question.local_path(proof_question.text)
     try:
-        with path.open("rb") as file:
-            if tail and (size := path.stat().st_size) > _TAIL:
-                file.seek(size - _TAIL)
-            return file.read()
+        return read_file(path, tail=_TAIL if tail else 0)
     except FileNotFoundError:
         raise NoAnswer(f"there is no {proof_question.text}", means_absent=True) from None
     except OSError as fault:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import httpx
 
+from coinjar.destinations.live.http import is_loopback
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_text
 
 _PATIENCE = 10
@@ -11,8 +12,10 @@ _PATIENCE = 10
 
 
 async def ask_http(proof_question: ProofQuestion) -> ProofAnswers:
-    """Send a GET without following redirects."""
-    async with httpx.AsyncClient(timeout=_PATIENCE) as client:
+    """Send a GET without following redirects, never through a proxy to this machine. Raises NotPermitted."""
+    proof_question.require_permits()
+    direct = is_loopback(proof_question.text)
+    async with httpx.AsyncClient(timeout=_PATIENCE, trust_env=not direct) as client:
         try:
             answer = await client.get(proof_question.text)
         except (httpx.HTTPError, httpx.InvalidURL) as fault:

@@ -29,6 +29,17 @@ _PATIENCE = 30
 """Seconds to wait for a busy database."""
 
 
+_PROVEN = {"sslmode": "verify-full", "sslrootcert": "system", "require_auth": "scram-sha-256"}
+"""What a database on another machine must prove (libpq's options), where its address says nothing else: its
+certificate, and that it knows the password without being told it.
+"""
+
+
+def _is_local(host: str | None) -> bool:
+    """Return whether a database is on this machine: a socket's folder, or a loopback address."""
+    return not host or host.startswith("/") or host in ("localhost", "127.0.0.1", "::1")
+
+
 class DeliveryRecord(NamedTuple):
     """One delivery to a destination. Times are UTC."""
 
@@ -121,8 +132,9 @@ class RecordStore:
             url.database,
             url.query,
         )
+        safe = {} if _is_local(url.host) else {name: word for name, word in _PROVEN.items() if name not in url.query}
         try:
-            return create_engine(url, pool_pre_ping=True, connect_args={"connect_timeout": 10})
+            return create_engine(url, pool_pre_ping=True, connect_args={"connect_timeout": 10} | safe)
         except ModuleNotFoundError:
             raise InputError(
                 "records in PostgreSQL need a driver",

@@ -12,6 +12,7 @@ from coinjar.core.names import name_fault, quoted_name, shell_can_set
 from coinjar.dialects.base import ParseContext, ReadItem, ReadRemark, ReadResult
 
 if TYPE_CHECKING:
+    from coinjar.core.permits import Gate
     from coinjar.jarfile.sealed_values import Ring
 
 SET_BY_EVERYBODY = frozenset(
@@ -24,14 +25,15 @@ SET_BY_EVERYBODY = frozenset(
 
 
 class SourceContext(NamedTuple):
-    """The context of a read: the jar, its folder and its keys, if there is one, and the stage to read from a source
-    with several.
+    """The context of a read: the jar, its folder, its keys and its gate, if there is one, and the stage to read from a
+    source with several.
     """
 
     jar: Jar | None = None
     folder: Path | None = None
     stage: str | None = None
     ring: Ring | None = None
+    gate: Gate | None = None
 
     def parse_context(self) -> ParseContext:
         """Return what readers need from the jar."""

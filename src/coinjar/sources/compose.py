@@ -18,7 +18,7 @@ from coinjar.documents.implicit_types import implicit_type
 from coinjar.documents.tree import TreeNode
 from coinjar.jarfile.load import read_bytes
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
-from coinjar.system.files import display_path
+from coinjar.system.files import display_path, leads_outside
 
 _NOT_READ = ("extends",)
 
@@ -102,6 +102,9 @@ class ComposeProject:
             if not path.is_file():
                 if fields.get("required") != "false":
                     self._remark(element, f"ignored: there is no env_file {given}", lost=True)
+                continue
+            if leads_outside(path, self.path):
+                self._remark(element, f"not read: env_file {given} is outside the folder with the jar", lost=True)
                 continue
             reading = ComposeDialect().read(read_bytes(path), display_path(path))
             self.remarks += reading.remarks

@@ -7,7 +7,7 @@ from pathlib import Path
 from coinjar.core.display import Masker
 from coinjar.core.errors import InputError, Location, UsageError
 from coinjar.core.layers import Resolver
-from coinjar.destinations import is_live, make, make_live
+from coinjar.destinations import connected, is_live, make
 from coinjar.destinations.bundle import read_bundle as bundle_reading
 from coinjar.destinations.open_document import OpenDocument
 from coinjar.destinations.stage_view import RenderContext
@@ -90,7 +90,7 @@ def read_destination(rest: str, dialect: str, context: SourceContext) -> SourceV
     """Read `dest:NAME@STAGE`: what a destination contains now."""
     _refuse_dialect("dest", dialect)
     name, at, stage = rest.partition("@")
-    if context.jar is None or context.folder is None:
+    if context.jar is None or context.folder is None or context.gate is None:
         raise UsageError(
             "a destination requires a jar",
             hint="run it where there is a jar, or name one with --jar",
@@ -100,9 +100,9 @@ def read_destination(rest: str, dialect: str, context: SourceContext) -> SourceV
         raise UsageError("a destination requires a stage", hint=f"write dest:{name}@STAGE", code="unknown-source")
     context.jar.stage(stage)
     destination = context.jar.destination(name)
-    render_context = RenderContext(context.jar, context.folder, Masker(), context.ring)
+    render_context = RenderContext(context.jar, context.folder, Masker(), context.ring, context.gate)
     reading = (
-        make_live(destination, render_context).read_now(Resolver(context.jar, stage))
+        connected(destination, render_context).read_now(Resolver(context.jar, stage))
         if is_live(destination)
         else make(destination, render_context).read(stage)
     )

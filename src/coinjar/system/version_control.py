@@ -41,6 +41,20 @@ def _top(folder: Path) -> Path | None:
     return next((path for path in (folder, *folder.parents) if (path / ".git").exists()), None)
 
 
+def repository_of(folder: Path) -> Path | None:
+    """Return the folder with the repository around a folder; None if there is none."""
+    return _top(Path(os.path.realpath(folder)))
+
+
+def tracked_in(folder: Path) -> list[Path]:
+    """Return the files in a folder that its repository tracks; none outside a repository. Raises ExternalError."""
+    top = repository_of(folder)
+    if top is None:
+        return []
+    name = os.path.relpath(os.path.realpath(folder), os.path.realpath(top))
+    return [top / item for item in sorted(_git(top, ["ls-files", "-z", "--", f":(literal){name}"]))]
+
+
 def tracked_below(folder: Path) -> list[Path]:
     """Return every file tracked by the repository around a folder; none outside a repository. Raises ExternalError."""
     top = _top(folder)
@@ -60,7 +74,7 @@ def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
     ]
     names = {name: path for name, _, path in listed if path}
     environment = _environment()
-    argv = ["git", "-C", str(top), "cat-file", "--batch"]
+    argv = ["git", *_QUIET, "-C", str(top), "cat-file", "--batch"]
     with subprocess.Popen(argv, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment) as process:  # noqa: S603 - fixed words and paths
         assert process.stdin
         assert process.stdout
@@ -87,8 +101,13 @@ def holding(folder: Path, pattern: str) -> list[Path]:
     return [top / name for name in sorted(_git(top, ["grep", "-lzIE", "-e", pattern], quiet=1))] if top else []
 
 
+# What a repository's own configuration could make git run or contact: none of it is needed to read.
+_QUIET = ("-c", "core.fsmonitor=false", "-c", f"core.hooksPath={os.devnull}", "-c", "protocol.allow=never")
+
+
 def _environment() -> dict[str, str]:
-    return {name: text for name, text in child_environment().items() if not name.startswith("GIT_")}
+    own = {name: text for name, text in child_environment().items() if not name.startswith("GIT_")}
+    return own | {"GIT_NO_LAZY_FETCH": "1", "GIT_OPTIONAL_LOCKS": "0"}
 
 
 def _git(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> set[str]:
@@ -98,7 +117,7 @@ def _git(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") ->
 def _output(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> bytes:
     try:
         done = subprocess.run(  # noqa: S603 - fixed words and paths
-            ["git", "-C", str(top), *arguments],  # noqa: S607 - git of whoever runs this
+            ["git", *_QUIET, "-C", str(top), *arguments],  # noqa: S607 - git of whoever runs this
             input=os.fsencode(given),
             capture_output=True,
             check=False,

@@ -45,10 +45,10 @@ def _with_samples(jar: Jar) -> Jar:
     return jar._replace(variables={**jar.variables, **samples}) if samples else jar
 
 
-def check(opened: OpenJar, *, allow_commands: bool = False, with_history: bool = False) -> CheckReport:
+def check(opened: OpenJar, *, with_history: bool = False) -> CheckReport:
     """Check a jar; `with_history` also looks for its secrets in every commit. Raises what reading the jar raises."""
     jar = _with_samples(opened.load())
-    fetch = fetcher(opened.folder, allow_commands=allow_commands)
+    fetch = fetcher(opened.folder, opened.gate)
     context = FileContext(opened, jar, fetch, with_history=with_history)
     rules = all_rules()
     findings = sorted(

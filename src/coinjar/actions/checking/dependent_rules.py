@@ -40,7 +40,7 @@ def _behind(
     opened: OpenJar, context: CheckContext, delivered: list[tuple[str, str, str, str, str]]
 ) -> Iterator[Diagnostic]:
     jar = context.jar
-    render_context = RenderContext(jar, opened.folder, Masker(), opened.ring)
+    render_context = RenderContext(jar, opened.folder, Masker(), opened.ring, opened.gate)
     keys: dict[str, bytes] = {}
     for stage, destination, target, name, last in delivered:
         service = target.partition("@")[0]

@@ -53,7 +53,7 @@ class DestinationChecks:
 
     def __init__(self, opened: OpenJar, context: CheckContext) -> None:
         self.context = context
-        self.render_context = RenderContext(context.jar, opened.folder, Masker(), opened.ring)
+        self.render_context = RenderContext(context.jar, opened.folder, Masker(), opened.ring, opened.gate)
         self.diagnostics: dict[str, list[Diagnostic]] = {}
         self.faults: dict[tuple[str, str, str, str, str, Location], list[str]] = {}
         self.examples: dict[Path, Diagnostic] = {}

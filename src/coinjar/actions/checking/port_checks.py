@@ -17,7 +17,7 @@ from coinjar.destinations.linked_places import compose_services, exposed, publis
 from coinjar.destinations.open_document import OpenDocument
 from coinjar.jarfile.load import read_bytes
 from coinjar.scanning.file_walk import FileWalk
-from coinjar.system.files import display_path
+from coinjar.system.files import display_path, read_file
 
 _LARGEST = 1 << 20
 _CONTAINERFILE = re.compile(r"(?:Containerfile|Dockerfile)(?:\..+)?|.+\.(?:containerfile|dockerfile)")
@@ -76,7 +76,7 @@ def _handed_over(path: Path, owners: _PortOwners) -> Iterator[PortUse]:
     services = owners.services_of(path)
     if len(services) != 1:
         return
-    data = path.read_bytes()
+    data = read_file(path)
     if b"\0" in data or b"-p" not in data:
         return
     for run in _RUN.finditer(data):

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from coinjar.actions.checking.context import FileContext
 from coinjar.actions.secrets.known_secrets import secret_texts
-from coinjar.core.errors import CoinJarError, ExternalError, Location
+from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location
 from coinjar.core.inference import infer, is_placeholder
 from coinjar.core.model import Jar
 from coinjar.core.redaction import SecretFinder
 from coinjar.core.rules.base import CheckContext, Diagnostic
 from coinjar.dialects import reader
-from coinjar.system.files import display_path
+from coinjar.system.files import display_path, read_file
 from coinjar.system.version_control import commit_of, history, holding, tracked_below
 
 _ENV_FILE = re.compile(r"(?:.*\.)?env(?:\.[\w.-]+)?|.*\.env\.[\w.-]+|\.envrc")
@@ -69,9 +70,9 @@ def _own_secrets(context: CheckContext, finder: SecretFinder, files: list[Path])
     )
     for path in files:
         try:
-            data = path.read_bytes()
-        except OSError:
-            continue  # deleted but not committed yet; a folder of another repository
+            data = read_file(path)
+        except (OSError, InputError):
+            continue  # deleted but not committed yet; a folder of another repository; a link out of this one
         named: set[str] = set()
         for occurrence in finder.find(data):
             where = _place_in(data, occurrence.start, display_path(path))
@@ -87,7 +88,7 @@ def _own_secrets(context: CheckContext, finder: SecretFinder, files: list[Path])
 
 def _in_history(folder: Path, finder: SecretFinder, files: list[Path]) -> Iterator[Diagnostic]:
     """Collect the same in earlier versions of files, except present ones."""
-    now = {path.read_bytes() for path in files if path.is_file()}
+    now = set(_present(files))
     fix = "replace the value: everybody with the repository has it"
     messages: set[tuple[str, str]] = set()
     for name, path, data in history(folder):
@@ -103,6 +104,12 @@ def _in_history(folder: Path, finder: SecretFinder, files: list[Path]) -> Iterat
                 )
 
 
+def _present(files: Iterable[Path]) -> Iterator[bytes]:
+    for path in files:
+        with contextlib.suppress(OSError, InputError):
+            yield read_file(path)
+
+
 def _place_in(data: bytes, at: int, file: str) -> Location:
     start = data.rfind(b"\n", 0, at) + 1
     return Location(file, data.count(b"\n", 0, at) + 1, len(data[start:at].decode(errors="replace")) + 1)
@@ -112,7 +119,7 @@ def _env_file(jar: Jar, path: Path) -> Iterator[Diagnostic]:
     try:
         if path.stat().st_size > _LARGEST:
             return
-        items = reader("dotenv").read(path.read_bytes(), display_path(path)).items
+        items = reader("dotenv").read(read_file(path), display_path(path)).items
     except (OSError, CoinJarError):
         return  # missing, or not an env file
     names = []

@@ -49,7 +49,7 @@ def effective_entry(
     jar = opened.load() if opened else None
     remarks: list[str] = []
     if jar and opened and document in jar.destinations:
-        made = make(jar.destinations[document], RenderContext(jar, opened.folder, Masker()))
+        made = make(jar.destinations[document], RenderContext(jar, opened.folder, Masker(), None, opened.gate))
         if not isinstance(made, HasEnvironments):
             raise UsageError(
                 f"the destination {document} is not a document", hint="--in requires one of type document, or a file"

@@ -24,7 +24,7 @@ class Comparison:
 
 
 def compare_sources(
-    opened: OpenJar | None, other_name: str, other: str, *, services: list[str], every_name: bool, allow_commands: bool
+    opened: OpenJar | None, other_name: str, other: str, *, services: list[str], every_name: bool
 ) -> Comparison:
     """Compare two sources; `opened` is required if either is a stage, and tells which names are secret.
 
@@ -43,11 +43,8 @@ def compare_sources(
     remarks: list[ReadRemark] = []
     unread: set[str] = set()
     stage = stages[0] if len(stages) == 1 else None
-    context = SourceContext(jar, opened.folder if opened else None, stage, opened.ring if opened else None)
-    sides = [
-        _side(opened, context, text, services, remarks, unread, allow_commands, every_name)
-        for text in (other_name, other)
-    ]
+    context = opened.source_context(jar, stage) if opened and jar else SourceContext()
+    sides = [_side(opened, context, text, services, remarks, unread, every_name) for text in (other_name, other)]
     services = services or list(
         dict.fromkeys(service for side in sides if isinstance(side, FlatSide) for service in side.services())
     )
@@ -77,14 +74,13 @@ def _side(
     services: list[str],
     remarks: list[ReadRemark],
     unread: set[str],
-    allow_commands: bool,
     every_name: bool,
 ) -> Side:
     jar = context.jar
     if not is_source(text):
         assert opened is not None, "a stage requires a jar"
         assert jar is not None
-        return StageSide(opened.resolver(text, jar=jar, allow_commands=allow_commands), services)
+        return StageSide(opened.resolver(text, jar=jar), services)
     if text.startswith("delivery:") and opened is not None and jar is not None:
         from coinjar.actions.delivery.history import delivery_number, delivery_side
 

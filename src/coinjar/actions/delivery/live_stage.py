@@ -19,7 +19,7 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar
 from coinjar.core.names import SHARED
 from coinjar.core.secret import Secret
-from coinjar.destinations import make_live
+from coinjar.destinations import connected
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target
 from coinjar.destinations.stage_view import RenderContext, StageView, gets, is_supplied, services_for
 from coinjar.jarfile.layout import JarLayout
@@ -78,7 +78,6 @@ class LiveStage:
         names: Sequence[str],
         masker: Masker,
         *,
-        allow_commands: bool = False,
         instead: Mapping[str, Mapping[str, str | None]] | None = None,
         writes: bool = False,
         transport: httpx.AsyncBaseTransport | None = None,
@@ -86,13 +85,12 @@ class LiveStage:
         self.opened = opened
         self.stage = stage
         self.masker = masker
-        self._allow_commands = allow_commands
         self.jar = opened.load([stage] if stage != SHARED else [])
         if instead:
             self.jar = _with_values(self.jar, stage, instead, "(as before that delivery)")
         self.chosen = [destination for _, destination in chosen(self.jar, [stage], names, live=True)]
         self.render_context = RenderContext(
-            self.jar, opened.folder, masker, opened.ring, writes=writes, transport=transport
+            self.jar, opened.folder, masker, opened.ring, opened.gate, writes=writes, transport=transport
         )
         self.supplied: list[SuppliedValue] = []
         self.records = open_records(opened, self.jar, make=writes)
@@ -112,7 +110,7 @@ class LiveStage:
 
     def resolver(self) -> Resolver:
         """Return the stage, supplied values included. A person's own values are excluded."""
-        return self.opened.resolver(self.stage, jar=self.jar, allow_commands=self._allow_commands)
+        return self.opened.resolver(self.stage, jar=self.jar)
 
     def fingerprint(self, destination: str, target: str) -> Callable[[str, str], str]:
         """Return the fingerprint of a text for the records, keyed with the stage's naming key."""
@@ -132,7 +130,7 @@ class LiveStage:
         faults: dict[str, CoinJarError] = {}
         for destination in destinations:
             try:
-                instance = make_live(destination, self.render_context)
+                instance = connected(destination, self.render_context)
                 if self.stage == SHARED and not instance.takes_shared:
                     words = f"{destination.name} has no place for values of all stages"
                     raise InputError(
@@ -231,7 +229,7 @@ class LiveStage:
         resolver = self.resolver()
         for destination in self.suppliers():
             try:
-                instance = make_live(destination, self.render_context)
+                instance = connected(destination, self.render_context)
                 for target in instance.targets(StageView(resolver, destination, lenient=True)):
                     async with target:
                         await self.account(instance, target)
@@ -263,7 +261,7 @@ class LiveStage:
     def record_supplied(self) -> list[SuppliedValue]:
         """Write new supplied values into the jar: secrets encrypted, the rest plain. Return the new ones."""
         from coinjar.actions.editing.value_changes import ValueChanges
-        from coinjar.jarfile.layout import locked
+        from coinjar.jarfile.local_folder import locked
 
         new = [supplied for supplied in self.supplied if supplied.is_new]
         if new:
@@ -286,7 +284,7 @@ class LiveStage:
         """
         from coinjar.actions.editing.value_changes import edit_file
         from coinjar.documents.edit import Edit
-        from coinjar.jarfile.layout import locked
+        from coinjar.jarfile.local_folder import locked
 
         new = {where: account for where, account in result.items() if account}
         if new:

@@ -8,7 +8,9 @@ import os
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import InputError
 from coinjar.core.model import Jar
+from coinjar.core.permits import CONTACTS, Act
 from coinjar.core.secret import reveal
+from coinjar.jarfile.local_folder import require_own_local
 from coinjar.records.store import RecordStore, default_path
 
 
@@ -19,7 +21,9 @@ def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStor
     """
     if jar.records is None:
         path = default_path(opened.folder)
+        require_own_local(opened.folder)
         return RecordStore(jar.app, path if make or path.exists() else None)
+    opened.gate.require(records_act(jar))
     password = None
     if jar.records.password:
         password = os.environ.get(jar.records.password)
@@ -32,6 +36,13 @@ def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStor
                 code="no-token",
             )
     return RecordStore(jar.app, jar.records.address, password=password, origin=jar.records.location)
+
+
+def records_act(jar: Jar) -> Act:
+    """Return the act of using shared records."""
+    assert jar.records is not None
+    password = f", with the password in the variable {jar.records.password}" if jar.records.password else ""
+    return Act(CONTACTS, f"{jar.records.address} (records of deliveries){password}", jar.records.location)
 
 
 def fingerprint(key: bytes, app: str, where: tuple[str, str, str], name: str, text: str) -> str:

@@ -12,8 +12,9 @@ from coinjar.core.errors import InputError, Location
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.core.names import suggestion
+from coinjar.core.permits import NotPermitted
 from coinjar.core.placeholders import fill
-from coinjar.destinations import make_live
+from coinjar.destinations import connected
 from coinjar.destinations.capabilities import StoresValues
 from coinjar.destinations.stage_view import RenderContext
 
@@ -28,7 +29,12 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, locat
         raise InputError(
             f"there is no destination '{stored.destination}'", hint=hint, location=location, code="unknown-destination"
         )
-    instance = make_live(jar.destinations[stored.destination], RenderContext(jar, opened.folder, Masker(), opened.ring))
+    render_context = RenderContext(jar, opened.folder, Masker(), opened.ring, opened.gate)
+    try:
+        instance = connected(jar.destinations[stored.destination], render_context)
+    except NotPermitted as fault:
+        fault.code = "not-fetched"  # a value without a text, as where nobody fetches
+        raise
     if not isinstance(instance, StoresValues):
         raise InputError(
             f"{stored.destination} does not store values by key",

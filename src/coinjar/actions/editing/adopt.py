@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.actions.editing.value_changes import ValueChanges, edit_file
@@ -23,7 +22,8 @@ from coinjar.core.secret_detection import is_named, words_of
 from coinjar.dialects.base import ReadItem
 from coinjar.documents.edit import Edit
 from coinjar.jarfile.external_values import fetcher
-from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.local_folder import locked
 from coinjar.sources.base import SET_BY_EVERYBODY, SourceVariables
 
 SHORTEST_KNOWN = 6
@@ -86,7 +86,7 @@ def plan(opened: OpenJar, source: SourceVariables, wanted: AdoptOptions) -> list
     return [
         step
         for stage in _stages(jar, source, wanted)
-        for step in _AdoptPlanner(jar, opened.folder, source, stage, wanted, finder).steps()
+        for step in _AdoptPlanner(opened, jar, source, stage, wanted, finder).steps()
     ]
 
 
@@ -123,14 +123,14 @@ class _AdoptPlanner:
     """Computes the steps of one stage."""
 
     def __init__(
-        self, jar: Jar, folder: Path, source: SourceVariables, stage: str, wanted: AdoptOptions, finder: SecretFinder
+        self, opened: OpenJar, jar: Jar, source: SourceVariables, stage: str, wanted: AdoptOptions, finder: SecretFinder
     ) -> None:
         self.jar = jar
         self.finder = finder
         self.source = source
         self.stage = stage
         self.wanted = wanted
-        self.resolver = Resolver(jar, stage, fetch=fetcher(folder, allow_commands=False))
+        self.resolver = Resolver(jar, stage, fetch=fetcher(opened.folder, opened.gate))
 
     def steps(self) -> list[AdoptStep]:
         steps: list[AdoptStep] = []

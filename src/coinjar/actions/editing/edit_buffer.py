@@ -24,8 +24,9 @@ from coinjar.core.model import Jar, Layer
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.documents.edit import Edit, apply
-from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes, read_plain
+from coinjar.jarfile.local_folder import locked
 from coinjar.jarfile.sealed_files import read_sealed_file
 from coinjar.system.files import replace_file
 

@@ -10,8 +10,9 @@ from coinjar.core.model import Jar, Variable
 from coinjar.crypto.sealed_file import parse
 from coinjar.documents.edit import Edit, apply
 from coinjar.jarfile.journal import replace_all
-from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
+from coinjar.jarfile.local_folder import locked
 from coinjar.system.files import display_path
 
 

@@ -13,7 +13,7 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.secret import Secret
-from coinjar.jarfile.layout import locked
+from coinjar.jarfile.local_folder import locked
 
 
 class GenerateResult(NamedTuple):

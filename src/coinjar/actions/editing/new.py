@@ -9,7 +9,8 @@ from pathlib import Path
 from coinjar.core.errors import InputError, Location, UsageError, raise_all
 from coinjar.core.names import SHARED, name_fault
 from coinjar.jarfile.declarations import read_declarations
-from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.local_folder import locked
 from coinjar.jarfile.merge_attributes import ATTRIBUTES
 from coinjar.system.files import display_path, replace_file
 

@@ -17,8 +17,9 @@ from coinjar.documents.edit import Edit, apply
 from coinjar.documents.tree import build_tree
 from coinjar.documents.yamltext import compose
 from coinjar.jarfile.journal import replace_all
-from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import load_declarations, read_bytes, value_layers
+from coinjar.jarfile.local_folder import locked, own_files
 from coinjar.jarfile.sealed_files import read_sealed_file
 from coinjar.system.files import display_path
 
@@ -145,7 +146,7 @@ def _old_names(jar: Jar, names: Sequence[str]) -> dict[str, str]:
 
 def _set_in(folder: Path, names: Sequence[str], former: Mapping[str, str]) -> Iterator[DroppedValue]:
     layout = JarLayout(folder)
-    own = layout.own_files()
+    own = own_files(folder)
     for path in [*layout.plain_files(), *own]:
         data = read_bytes(path)
         compose(data, display_path(path))  # the same limits as for every file that is read

@@ -16,8 +16,9 @@ from coinjar.actions.editing.rename_sealed import edits_of_sealed
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.jarfile.journal import finish, is_unfinished, replace_all
-from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import value_layers
+from coinjar.jarfile.local_folder import locked
 
 
 def plan(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions) -> RenameEdits:

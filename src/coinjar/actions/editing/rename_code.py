@@ -24,7 +24,7 @@ from coinjar.core.model import Jar
 from coinjar.destinations import file_class_of, is_live
 from coinjar.jarfile.renaming import in_environments
 from coinjar.mentions.languages import by_first_line, language_of, look
-from coinjar.system.files import display_path
+from coinjar.system.files import display_path, read_file
 
 if TYPE_CHECKING:
     from coinjar.scanning.scan import FileMentions
@@ -48,7 +48,7 @@ def edits_of_code(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options
     places = _environments(jar, base)
     for file in report.scanned.files:
         path = Path(file.path)
-        data = path.read_bytes()
+        data = read_file(path)
         new = _in_text(path, data, file, renames)
         files.append(EditedFile(path, data, new))
         left += [
@@ -62,7 +62,7 @@ def edits_of_code(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options
         left += _still_there(path, new, renames)
     for path, pointers in places.items():
         known = next((file for file in files if file.path == path), None)
-        data = path.read_bytes()
+        data = read_file(path)
         new = in_environments(known.new if known else data, display_path(path), pointers, renames)
         files = [file for file in files if file.path != path] + [EditedFile(path, data, new)]
     return PlacedEdits(files, left)
@@ -73,8 +73,8 @@ def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
     result would be incomplete.
     """
     try:
-        data = path.read_bytes()
-    except OSError:
+        data = read_file(path)
+    except (OSError, InputError):
         return True
     return any(old.encode() in data for old in renames)
 

@@ -12,6 +12,7 @@ from coinjar.documents.edit import Edit, apply
 from coinjar.documents.writer import Plain
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes, value_layers
+from coinjar.jarfile.local_folder import own_files
 from coinjar.jarfile.renaming import in_description, in_jar_yaml, in_values
 from coinjar.system.files import display_path
 
@@ -54,7 +55,7 @@ def _jar_files(
     yield EditedFile(path, old, apply(new, display_path(path), edits) if edits else new)
     for layer in value_layers(folder):
         yield from _values(JarLayout(folder).plain(layer), renames)
-    for path in JarLayout(folder).own_files():
+    for path in own_files(folder):
         yield from _values(path, renames)
     for path in JarLayout(folder).platform_files():
         data = read_bytes(path)

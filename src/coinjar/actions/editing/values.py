@@ -21,8 +21,9 @@ from coinjar.core.references import Template
 from coinjar.documents.edit import Edit
 from coinjar.documents.writer import Plain
 from coinjar.jarfile.journal import replace_all
-from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.local_folder import locked
 from coinjar.system.files import display_path
 
 

@@ -16,13 +16,14 @@ from coinjar.core.model import Jar, Variable
 from coinjar.core.names import VariableName
 from coinjar.core.rules.base import CheckContext, Diagnostic, Finding
 from coinjar.destinations import file_class_of, is_live
-from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.local_folder import locked, require_own_local
 from coinjar.mentions.base import MISPLACED
 from coinjar.mentions.languages import LANGUAGES
 from coinjar.scanning.file_walk import FileWalk
 from coinjar.scanning.scan import FileMentions, LocatedMention, Progress, ScanRequest, ScanResult, scan
 from coinjar.sources.base import SET_BY_EVERYBODY
-from coinjar.system.files import display_path
+from coinjar.system.files import display_path, leads_outside, link_outside, read_file
 
 if TYPE_CHECKING:
     from coinjar.documents.writer import Plain
@@ -86,6 +87,7 @@ def code_paths(jar: Jar, base: Path) -> list[str]:
             for path, where in missing
         ]
     )
+    raise_all([link_outside(base / path) for path in named if leads_outside(base / path, base)])
     return [str(base / path) for path in named]
 
 
@@ -129,6 +131,7 @@ def _template_endings(jar: Jar) -> tuple[str, ...]:
 
 def _cache(opened: OpenJar | None) -> Path:
     if opened:
+        require_own_local(opened.folder)
         return JarLayout(opened.folder).mentions
     home = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
     return Path(home, "coinjar", "mentions.json")
@@ -194,7 +197,7 @@ def literals(context: CheckContext, report: MentionReport) -> Iterator[CodeLiter
         names = {located.mention.name for located in file.mentions if located.mention} & set(texts)
         if not names:
             continue
-        lines = Path(file.path).read_text(errors="replace").split("\n")
+        lines = read_file(Path(file.path)).decode(errors="replace").split("\n")
         if file.path.endswith(_DOCUMENTS) and any(line.startswith(("apiVersion:", '{"apiVersion"')) for line in lines):
             continue  # a manifest cannot refer to the variable there
         mentioned = {located.line for located in file.mentions}

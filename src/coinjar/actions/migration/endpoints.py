@@ -15,7 +15,7 @@ from coinjar.core.dispositions import NAME, VALUE, RejectedValue, SourceValue
 from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.model import Destination, Jar
 from coinjar.core.names import shell_can_set
-from coinjar.destinations import is_live, make, make_live
+from coinjar.destinations import connected, is_live, make
 from coinjar.destinations.live.base import LiveDestination, Target, rejected_by_shells
 from coinjar.destinations.stage_view import RenderContext, StageView, gets, services_for
 from coinjar.dialects import get
@@ -81,12 +81,9 @@ class EndpointReader:
             text = f"dest:{old.destination.name}@{stage}" if old.destination else old.text
             source = read_source(
                 text,
-                SourceContext(
-                    self.jar,
-                    self.opened.folder if self.opened else None,
-                    stage or None,
-                    self.opened.ring if self.opened else None,
-                ),
+                self.opened.source_context(self.jar, stage or None)
+                if self.opened and self.jar
+                else SourceContext(stage=stage or None),
             )
             source_values += [
                 SourceValue(
@@ -119,12 +116,12 @@ class EndpointReader:
     def _around(self) -> RenderContext:
         assert self.opened
         assert self.jar
-        return RenderContext(self.jar, self.opened.folder, Masker(), self.opened.ring)
+        return RenderContext(self.jar, self.opened.folder, Masker(), self.opened.ring, self.opened.gate)
 
     def targets(self, destination: Destination, stage: str) -> tuple[LiveDestination, list[Target]]:
         """Return a live destination's targets; values that cannot be computed yet are omitted."""
         assert self.opened
-        instance = make_live(destination, self._around())
+        instance = connected(destination, self._around())
         return instance, instance.targets(
             StageView(self.opened.resolver(stage, jar=self.jar), destination, lenient=True)
         )
@@ -176,7 +173,7 @@ class EndpointReader:
                 raise UsageError(f"{new.label} has itself moved to {to} on {stage}", hint="move there", code="moved")
         if is_live(new.destination):
             held = await self._held_live(new.destination, stages)
-            instance = make_live(new.destination, self._around())
+            instance = connected(new.destination, self._around())
             return TargetState(new, held, instance.rejection, folds=instance.folds_case)
         held = {}
         for stage in stages:

@@ -17,7 +17,7 @@ from coinjar.core.rules.base import CheckContext
 from coinjar.core.secret import reveal
 from coinjar.destinations import is_live
 from coinjar.scanning.file_walk import FileWalk
-from coinjar.system.files import display_path
+from coinjar.system.files import display_path, read_file
 
 
 class InboundReferences:
@@ -140,7 +140,7 @@ class InboundReferences:
         base = self.opened.folder.resolve().parent
         paths = self.paths or (code_paths(self.jar, base) if has_code(self.jar) else [])
         for candidate in FileWalk(skipped=[self.opened.folder]).files(paths):
-            lines = Path(candidate.path).read_bytes().split(b"\n")
+            lines = read_file(Path(candidate.path)).split(b"\n")
             for number, line in enumerate(lines, 1):
                 if address.encode() in line:
                     self.notes.append(

@@ -18,7 +18,8 @@ from coinjar.core.secret import Secret, reveal
 from coinjar.destinations.stage_view import gets, services_for
 from coinjar.documents.edit import Edit
 from coinjar.documents.writer import Plain
-from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.local_folder import locked
 from coinjar.system.files import display_path
 
 if TYPE_CHECKING:

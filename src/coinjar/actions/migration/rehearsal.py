@@ -25,4 +25,6 @@ def rehearsal(move: Migration) -> Iterator[Migration | None]:
     with tempfile.TemporaryDirectory(prefix="coinjar-", dir=_MEMORY if _MEMORY.is_dir() else None) as folder:
         copy = Path(folder) / "jar"
         shutil.copytree(move.opened.folder, copy, symlinks=True)
-        yield Migration(OpenJar(copy, move.opened.ask), move.sheet, move.options._replace(jar_only=True))
+        opened = OpenJar(copy, move.opened.ask)
+        opened.gate = move.opened.gate  # the person decided for the jar, of which this is a copy
+        yield Migration(opened, move.sheet, move.options._replace(jar_only=True))

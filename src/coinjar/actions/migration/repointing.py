@@ -18,7 +18,8 @@ from coinjar.core.secret import Secret, reveal
 from coinjar.destinations import is_live
 from coinjar.destinations.stage_view import gets, services_for
 from coinjar.documents.edit import Edit
-from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.local_folder import locked
 from coinjar.jarfile.sheets import RepointedValue
 
 LEFT_TO_YOU = "left to you: not in the jar"

@@ -11,7 +11,8 @@ from coinjar.core.errors import ExternalError
 from coinjar.destinations import is_live
 from coinjar.destinations.live.base import Target
 from coinjar.documents.edit import Edit
-from coinjar.jarfile.layout import JarLayout, locked
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.local_folder import locked
 from coinjar.jarfile.sheets import record_outcomes
 
 if TYPE_CHECKING:

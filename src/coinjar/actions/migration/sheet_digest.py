@@ -31,7 +31,7 @@ def digest(key: bytes, source: str, variable: str, values: Iterable[SourceValue]
 def digest_key(opened: OpenJar | None, jar: Jar | None, stages: Sequence[str]) -> bytes:
     """Return the naming key of the first stage; without a jar or a stage, a key in the user's cache folder."""
     if opened and jar and stages:
-        return RenderContext(jar, opened.folder, Masker(), opened.ring, writes=True).naming_key(stages[0])
+        return RenderContext(jar, opened.folder, Masker(), opened.ring, opened.gate, writes=True).naming_key(stages[0])
     home = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
     path = Path(home, "coinjar", "move.key")
     if not path.exists():

@@ -18,8 +18,8 @@ from coinjar.core.rules.base import Diagnostic
 from coinjar.destinations import make
 from coinjar.destinations.base import Output, RenderNotice
 from coinjar.destinations.stage_view import RenderContext, StageView
-from coinjar.jarfile.layout import locked
 from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.local_folder import locked
 from coinjar.system.files import display_path, replace_file
 from coinjar.system.version_control import OPEN, TRACKED, states
 
@@ -56,7 +56,6 @@ def plan(
     names: Sequence[str],
     masker: Masker,
     *,
-    allow_commands: bool = False,
     move_up: bool = False,
     writes: bool = False,
 ) -> RenderPlan:
@@ -65,8 +64,8 @@ def plan(
     A person's own values are excluded, as in a delivery.
     """
     jar = opened.load(list(stages))
-    render_context = RenderContext(jar, opened.folder, masker, opened.ring, move_up=move_up, writes=writes)
-    resolvers = {stage: opened.resolver(stage, jar=jar, allow_commands=allow_commands) for stage in stages}
+    render_context = RenderContext(jar, opened.folder, masker, opened.ring, opened.gate, move_up=move_up, writes=writes)
+    resolvers = {stage: opened.resolver(stage, jar=jar) for stage in stages}
     faults: list[CoinJarError] = []
     files: dict[Path, RenderedFile] = {}
     notices: list[RenderNotice] = []
@@ -106,7 +105,7 @@ def overwritten(
     for other in (
         [name for name in jar.stage_names() if name != stage and is_named(jar, destination, name)] if own else ()
     ):
-        alone = RenderContext(opened.load(), opened.folder, render_context.masker, opened.ring)
+        alone = RenderContext(opened.load(), opened.folder, render_context.masker, opened.ring, opened.gate)
         try:
             there = make(destination, alone).outputs(StageView(opened.resolver(other, jar=alone.jar), destination))
         except CoinJarError:
@@ -195,12 +194,11 @@ def write(
     names: Sequence[str],
     masker: Masker,
     *,
-    allow_commands: bool = False,
     move_up: bool = False,
 ) -> RenderPlan:
     """Write what is out of date, each file whole, under the jar's lock. Nothing is written if anything is wrong."""
     with locked(opened.folder):
-        planned = plan(opened, stages, names, masker, allow_commands=allow_commands, move_up=move_up, writes=True)
+        planned = plan(opened, stages, names, masker, move_up=move_up, writes=True)
         for file in planned.out_of_date:
             replace_file(
                 file.path,
@@ -234,7 +232,7 @@ def stale(opened: OpenJar, stages: Sequence[str], names: Sequence[str], masker: 
     from coinjar.destinations.capabilities import KeepsEarlierObjects
 
     jar = opened.load(list(stages))
-    render_context = RenderContext(jar, opened.folder, masker, opened.ring)
+    render_context = RenderContext(jar, opened.folder, masker, opened.ring, opened.gate)
     created = [
         (stage, make(destination, render_context)) for stage, destination in chosen(jar, stages, names, live=False)
     ]

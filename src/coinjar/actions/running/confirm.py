@@ -32,7 +32,6 @@ class ConfirmOptions(NamedTuple):
     """
 
     patience: float = 0
-    allow_commands: bool = False
     allowed: Sequence[str] = ()
 
 
@@ -124,8 +123,8 @@ class _StageProofs:
         self.chain = list(
             dict.fromkeys(name for other_name in jar.chain(stage) for name in (jar.stage(other_name).name, other_name))
         )
-        self.resolver: Resolver = opened.resolver(stage, jar=jar, allow_commands=options.allow_commands)
-        self.render_context = RenderContext(jar, opened.folder, masker, opened.ring)
+        self.resolver: Resolver = opened.resolver(stage, jar=jar)
+        self.render_context = RenderContext(jar, opened.folder, masker, opened.ring, opened.gate)
         self.masker = masker
         self.may_start = not jar.stage(stage).guarded or stage in options.allowed
         self.runs: dict[str, Data] = {}

@@ -12,7 +12,7 @@ from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.rules.secrets import in_plain_text
 from coinjar.documents.edit import Edit
-from coinjar.jarfile.layout import locked
+from coinjar.jarfile.local_folder import locked
 
 
 class EncryptedValue(NamedTuple):

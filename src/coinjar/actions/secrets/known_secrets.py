@@ -12,8 +12,8 @@ from coinjar.core.model import Jar, Layer
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
 from coinjar.dialects.base import ReadItem
-from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes, read_plain
+from coinjar.jarfile.local_folder import own_files
 from coinjar.system.files import display_path
 
 
@@ -38,7 +38,7 @@ def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
 
 
 def _own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
-    for path in JarLayout(opened.folder).own_files():
+    for path in own_files(opened.folder):
         yield read_plain(jar, read_bytes(path), display_path(path))
 
 

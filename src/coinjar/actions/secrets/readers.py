@@ -14,7 +14,7 @@ from coinjar.core.model import Jar
 from coinjar.core.names import ALL, SHARED, SMALL_NAME
 from coinjar.crypto.age import recipient_fault, without_comment
 from coinjar.jarfile.keyring import KeyRing, scopes
-from coinjar.jarfile.layout import locked
+from coinjar.jarfile.local_folder import locked
 from coinjar.jarfile.readers import Reader, Readers, label_suggestion, load_readers
 
 VOUCHED, NOT_VOUCHED, UNKNOWN = "approved", "not approved", "unknown"

@@ -19,12 +19,14 @@ from coinjar.core.layers import Resolver
 from coinjar.core.masking import SHORTEST, StreamMasker
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED, shell_can_set
+from coinjar.core.permits import CONTACTS, Act
 from coinjar.core.secret import reveal
 from coinjar.destinations.base import DestinationOptions
 from coinjar.destinations.options import TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, is_supplied
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
 from coinjar.documents.field_reader import FieldReader
+from coinjar.documents.yamltext import one_line
 
 COMMON = {
     "account": Option(
@@ -194,6 +196,14 @@ class LiveDestination(DestinationOptions, ABC):
                 "destination",
             )
             return default
+
+    def acts(self) -> list[Act]:
+        """Return what it makes this machine do, on any stage: the servers it contacts and what it signs in with, the
+        programs it runs, and the variables and outside files it reads. Here all that is declared, in one line.
+        """
+        options = ", ".join(f"{key}: {one_line(node)}" for key, node in self.options.items() if key != "account")
+        what = f"the {self.destination.type} {self.destination.name} ({options})"
+        return [Act(CONTACTS, what, self.destination.location), *super().acts()]
 
     at_once = 10
     """Maximum number of targets processed concurrently."""

@@ -15,6 +15,7 @@ from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
 from coinjar.core.errors import CoinJarError
 from coinjar.core.model import Destination
 from coinjar.core.names import ALL, suggestion
+from coinjar.core.permits import Act
 from coinjar.destinations.generated_objects import SERVICE
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target, unreadable
 from coinjar.destinations.live.cluster_objects import (
@@ -28,6 +29,7 @@ from coinjar.destinations.live.cluster_objects import (
     rolled_out,
     slim,
 )
+from coinjar.destinations.live.declared_acts import contact, file_words, kubeconfig_programs
 from coinjar.destinations.live.http import HttpClient, HttpStatusError, Request
 from coinjar.destinations.live.kubeconfig import default_path, read_access
 from coinjar.destinations.live.polling import poll
@@ -37,6 +39,7 @@ from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.destinations.workloads import TEMPLATED, environments, read_manifests
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.json_data import Data, resolve_pointer
+from coinjar.system.files import expanded
 
 MANAGER = "coinjar"
 """The field manager of our fields."""
@@ -76,10 +79,23 @@ class ClusterDestination(LiveDestination):
         self.manifests = other
         self.keep = self.count("keep", 3)
 
+    def acts(self) -> list[Act]:
+        context = self.text("context")
+        which = f"context {context}" if context else "the current context"
+        namespace = f"namespace {self.text('namespace')}" if self.text("namespace") else ""
+        if "kubeconfig" not in self.options:
+            return [contact(self, f"the cluster of {which} in your kubeconfig", namespace)]
+        words, acts = file_words(self, "kubeconfig")
+        return [
+            contact(self, f"the cluster of {which} in {words}", namespace),
+            *acts,
+            *kubeconfig_programs(self, "kubeconfig"),
+        ]
+
     def client(self, hidden: Sequence[str]) -> tuple[HttpClient, str]:
         """Return the API's client, and the namespace. Raises InputError."""
         named = self.text("kubeconfig")
-        path = self.render_context.root / Path(named).expanduser() if named else default_path()
+        path = self.render_context.root / expanded(named) if named else default_path()
         access = read_access(path, self.text("context"))
         verify = access.verify
         client = HttpClient(

@@ -16,12 +16,15 @@ from typing import Any
 from coinjar.core.delivery import DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.model import Destination
+from coinjar.core.permits import RUNS, Act
 from coinjar.core.placeholders import fill
+from coinjar.destinations.base import DestinationOptions
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
 from coinjar.destinations.options import NAMES, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
+from coinjar.jarfile.external_values import program_words
 from coinjar.jarfile.load import read_bytes
 from coinjar.system.child_environment import child_environment
 from coinjar.system.files import display_path, replace_file
@@ -79,10 +82,15 @@ class ContainerDestination(LiveDestination):
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         super().__init__(destination, render_context, fields)
         self.container = self.pattern("container")
-        self.env_file = self.pattern("env_file")
+        self.env_file = self.path_pattern("env_file")
         self.dialect = read_dialect(self, "literal")
         self.engine = [text for text, _ in fields.texts(self.options.get("engine"), "engine")] or ["podman"]
         self.command = self.command_of("restart", ("stage", "service"))
+
+    def acts(self) -> list[Act]:
+        where, root = self.destination.location, self.render_context.root
+        programs = [program_words(root, argv) for argv in (self.engine, self.command) if argv]
+        return [*(Act(RUNS, program, where) for program in programs), *DestinationOptions.acts(self)]
 
     def targets(self, view: StageView) -> list[Target]:
         services = view.services()

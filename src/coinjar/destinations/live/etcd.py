@@ -11,9 +11,11 @@ from typing import Any
 from coinjar.core.delivery import GONE, DeliveryChange, LiveValue
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
+from coinjar.core.permits import Act
 from coinjar.core.placeholders import fill
 from coinjar.core.secret import reveal
 from coinjar.destinations.live.base import LiveDestination, Target, unreadable
+from coinjar.destinations.live.declared_acts import contact, setting_words
 from coinjar.destinations.live.http import HttpClient, Request
 from coinjar.destinations.live.tokens import read_token
 from coinjar.destinations.options import CREDENTIAL, Option
@@ -105,6 +107,11 @@ class EtcdDestination(LiveDestination):
             transport=self.render_context.transport,
         )
         return EtcdClient(client, {"name": self.text("user"), "password": reveal(password)} if password else None)
+
+    def acts(self) -> list[Act]:
+        user = self.text("user")
+        signs_in = f"as {user}, with {setting_words(self.options.get('password'), 'password')}" if self.password else ""
+        return [contact(self, setting_words(self.options.get("address"), "address"), signs_in)]
 
     @property
     def takes_shared(self) -> bool:

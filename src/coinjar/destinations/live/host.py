@@ -17,12 +17,15 @@ from yaml.nodes import MappingNode
 from coinjar.core.delivery import DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, ExternalError, InputError
 from coinjar.core.model import Destination
+from coinjar.core.permits import READS, RUNS, Act
 from coinjar.core.placeholders import fill
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
+from coinjar.destinations.live.declared_acts import contact, file_words, ssh_programs
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
 from coinjar.destinations.options import NAMES, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
+from coinjar.system.files import expanded
 
 _UNFINISHED = ".coinjar-unfinished"
 _PATIENCE = 30
@@ -41,6 +44,10 @@ class SshAddress(NamedTuple):
     @property
     def name(self) -> str:
         return self.host if self.port in (0, 22) else f"{self.host}:{self.port}"
+
+    @property
+    def login(self) -> str:
+        return f"{self.user}@{self.name}" if self.user else self.name
 
 
 def parse_address(text: str) -> SshAddress | None:
@@ -145,6 +152,26 @@ class HostDestination(LiveDestination):
         ]  # a stage that matches a pattern, then the pattern
         return next((self.hosts[name] for name in names if name in self.hosts), self.hosts.get("", []))
 
+    def acts(self) -> list[Act]:
+        known, key, config, acts = "", "", "", list[Act]()
+        if "known_hosts" in self.options:
+            words, acts = file_words(self, "known_hosts")
+            known = f"known by {words}"
+        if "identity_file" in self.options:
+            key = f"with the key in {self.text('identity_file')}"
+            acts.append(Act(READS, self.text("identity_file"), self.destination.location))
+        if "ssh_config" in self.options:
+            words, more = file_words(self, "ssh_config")
+            config, acts = f"configured by {words}", [*acts, *more, *ssh_programs(self, "ssh_config")]
+        addresses = {str(address): address for hosts in self.hosts.values() for address in hosts}
+        contacts = [
+            contact(self, f"{address.login} (SSH)", f"file {self.path}", known, key, config)
+            for address in addresses.values()
+        ]
+        if self.reload:
+            acts.append(Act(RUNS, f"there: {shlex.join(self.reload)}", self.destination.location))
+        return [*contacts, *acts]
+
     def targets(self, view: StageView) -> list[Target]:
         hosts = self.hosts_of(view.stage)
         if not hosts:
@@ -215,7 +242,7 @@ class HostDestination(LiveDestination):
         return self._shared
 
     def _file(self, key: str) -> Path:
-        return self.render_context.root / Path(self.text(key)).expanduser()
+        return self.render_context.root / expanded(self.text(key))
 
     async def disconnect(self, target: HostTarget) -> None:
         """Close the connection to a target's machine, once no other target uses it."""

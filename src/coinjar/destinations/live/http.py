@@ -32,6 +32,14 @@ _LOOPBACK = ("127.0.0.1", "::1", "localhost")
 _BUSY = (429, 503)
 
 
+def is_loopback(address: str) -> bool:
+    """Return whether an address is of this machine: requests there go through no proxy, and may be plain HTTP."""
+    try:
+        return urlsplit(address).hostname in _LOOPBACK
+    except ValueError:
+        return False
+
+
 @cache
 def _tls() -> ssl.SSLContext:
     """Return the TLS context for servers' certificates: loaded once, since it takes 40 ms."""
@@ -106,7 +114,7 @@ class HttpClient:
             raise InputError(
                 f"'{address}' is not an address", hint="write https://HOST", location=origin, code="address", of=label
             )
-        if parts.scheme == "http" and parts.hostname not in _LOOPBACK:
+        if parts.scheme == "http" and not is_loopback(self.address):
             words = f"the token and all secrets would be sent unencrypted to {parts.hostname}"
             raise InputError(
                 words,
@@ -185,6 +193,7 @@ class HttpClient:
                 verify=verify,
                 limits=limits,
                 transport=self._transport,
+                trust_env=not is_loopback(self.address),
             )
         if ask.content is not None:
             return await self._client.request(ask.method, ask.path, content=ask.content, headers=ask.headers)

@@ -74,6 +74,37 @@ def read_access(path: Path, context: str) -> ClusterAccess:
         raise InputError(words, hint="check that kubectl works with it", location=location, code="kubeconfig") from None
 
 
+def named_programs(data: bytes) -> list[list[str]]:
+    """Return the programs that a kubeconfig's users get their tokens from. A file that is none names none."""
+    return [
+        [str(program.get("command", "")), *map(str, program.get("args") or [])]
+        for user in _users(data)
+        if isinstance(program := user.get("exec"), dict)
+    ]
+
+
+def named_files(data: bytes) -> list[str]:
+    """Return the files that a kubeconfig's users and clusters name."""
+    return [
+        str(part[key])
+        for part in [*_users(data), *_parts(data, "clusters", "cluster")]
+        for key in ("tokenFile", "client-certificate", "client-key", "certificate-authority")
+        if part.get(key)
+    ]
+
+
+def _users(data: bytes) -> list[dict[str, Any]]:
+    return _parts(data, "users", "user")
+
+
+def _parts(data: bytes, key: str, inner: str) -> list[dict[str, Any]]:
+    try:
+        loaded = yaml.safe_load(data)
+        return [item[inner] for item in loaded[key] if isinstance(item[inner], dict)]
+    except (yaml.YAMLError, KeyError, TypeError):
+        return []
+
+
 def _named(entries: list[dict[str, Any]], name: str, key: str) -> dict[str, Any]:
     for entry in entries:
         if entry["name"] == name:

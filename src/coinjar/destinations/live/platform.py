@@ -14,12 +14,15 @@ from coinjar.core.dispositions import RejectedValue
 from coinjar.core.errors import InputError
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
+from coinjar.core.permits import Act
 from coinjar.destinations.live.base import LiveDestination, Target
+from coinjar.destinations.live.declared_acts import contact, content_digest, setting_words, variable_of
 from coinjar.destinations.live.platform_target import PlatformTarget
 from coinjar.destinations.live.tokens import read_token
 from coinjar.destinations.options import CREDENTIAL, TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
+from coinjar.documents.yamltext import one_line
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
 from coinjar.platforms.description import PlatformDescription, read_description
@@ -127,9 +130,24 @@ class PlatformDestination(LiveDestination):
             return self.pattern(key)
         own = self.fields.fields(node, f"'{key}'", ("from_env",))
         name = self.fields.text(own.get("from_env"), "from_env")
-        if name and name not in os.environ:
+        is_permitted = all(self.render_context.gate.permits(act) for act in self.acts())
+        text = os.environ.get(name) if is_permitted else None
+        if name and text is None:
             self.unset.append(name)
-        return os.environ.get(name, f"({name} is not set)")
+        return f"({name} is not set)" if text is None else text
+
+    def acts(self) -> list[Act]:
+        named = one_line(self.options.get("platform"))
+        own = JarLayout(self.render_context.folder).platform(named)
+        described = f"described by {named}.yaml ({content_digest(read_bytes(own))})" if own.exists() else f"as {named}"
+        token = f"with {setting_words(self.options['token'], 'token')}" if "token" in self.options else ""
+        settings = [
+            f"with {key} from {name}"
+            for key in self.description.settings
+            if key != "address" and (name := variable_of(self.options.get(key)))
+        ]
+        address = setting_words(self.options.get("address"), "address")
+        return [contact(self, address, token, *settings, described)]
 
     @property
     def takes_shared(self) -> bool:

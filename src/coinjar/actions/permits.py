@@ -1,0 +1,102 @@
+"""All that a jar can make this machine do, found without doing any of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+from coinjar.actions.delivery.records import records_act
+from coinjar.actions.open_jar import OpenJar
+from coinjar.core.definition import Command, Definition, FromEnv, FromFile, SealedDefinition
+from coinjar.core.display import Masker
+from coinjar.core.errors import CoinJarError
+from coinjar.core.model import Jar
+from coinjar.core.permits import Act, decrypting, ordered
+from coinjar.destinations import is_live, make, make_live
+from coinjar.destinations.stage_view import RenderContext
+from coinjar.jarfile.external_values import acts_of
+from coinjar.jarfile.layout import JarLayout
+from coinjar.jarfile.load import load_declarations, read_bytes, read_plain
+from coinjar.jarfile.local_folder import own_files
+from coinjar.proofs.declared_acts import proof_acts
+from coinjar.system.files import display_path
+
+
+def declared_acts(opened: OpenJar) -> list[Act]:
+    """Return every act of the jar, on all stages. Values that cannot be read are left out: they cannot act either.
+
+    Raises what reading jar.yaml raises.
+    """
+    try:
+        jar = opened.load()
+    except CoinJarError:
+        jar = load_declarations(opened.folder)
+    acts = [*_of_values(opened, jar), *_of_destinations(opened, jar), *_of_proofs(opened, jar)]
+    if jar.records is not None:
+        acts.append(records_act(jar))
+    if jar.secret_names or JarLayout(opened.folder).sealed_folder.is_dir():
+        acts.append(decrypting(jar.app))
+    return ordered(acts)
+
+
+def _of_values(opened: OpenJar, jar: Jar) -> Iterator[Act]:
+    base = opened.folder.resolve().parent
+    for definition in _definitions(opened, jar):
+        if not isinstance(definition, SealedDefinition) and isinstance(
+            definition.content, Command | FromFile | FromEnv
+        ):
+            yield from acts_of(definition.content, base, definition.location)
+
+
+def _definitions(opened: OpenJar, jar: Jar) -> Iterator[Definition]:
+    yield from jar.defaults.values()
+    for layer in jar.plain.values():
+        for scope in layer.values():
+            yield from scope.values()
+    for path in _own_files(opened):
+        try:
+            own = read_plain(jar, read_bytes(path), display_path(path))
+        except CoinJarError:
+            continue  # whoever uses it is told
+        for scope in own.values():
+            yield from scope.values()
+
+
+def _own_files(opened: OpenJar) -> list[Path]:
+    try:
+        return own_files(opened.folder)
+    except CoinJarError:
+        return []  # a folder that is refused is not used, so nothing in it can act
+
+
+class _Closed:
+    """A gate that permits nothing: what is found here must not depend on what was permitted before."""
+
+    def require(self, *acts: Act) -> None:
+        """Accept, because nothing is done with what is found."""
+
+    def permits(self, act: Act) -> bool:
+        """Return no."""
+        del act
+        return False
+
+
+def _context(opened: OpenJar, jar: Jar) -> RenderContext:
+    return RenderContext(jar, opened.folder, Masker(), None, _Closed())
+
+
+def _of_destinations(opened: OpenJar, jar: Jar) -> Iterator[Act]:
+    for destination in jar.destinations.values():
+        try:
+            instance = (make_live if is_live(destination) else make)(destination, _context(opened, jar))
+            yield from instance.acts()
+        except CoinJarError:
+            continue  # `check` reports it, and nobody can use it
+
+
+def _of_proofs(opened: OpenJar, jar: Jar) -> Iterator[Act]:
+    root = opened.folder.parent
+    for proof in jar.proofs.values():
+        for stage in jar.stage_names():
+            if proof.is_for(jar.chain(stage)):
+                yield from proof_acts(proof, jar, stage, root)

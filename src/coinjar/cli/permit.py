@@ -1,0 +1,79 @@
+"""`coinjar permit`."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from coinjar.cli.common import (
+    JarOption,
+    JsonOption,
+    YesOption,
+    ask_to_go_on,
+    counted,
+    open_here,
+    print_json,
+    print_status,
+)
+from coinjar.cli.permit_list import print_acts
+from coinjar.core.errors import UsageError
+
+
+def run(
+    ctx: typer.Context,
+    show: Annotated[bool, typer.Option("--show", help="Only show; exit with 1 if something is not permitted.")] = False,
+    withdraw: Annotated[bool, typer.Option("--withdraw", help="Withdraw every permit of this jar.")] = False,
+    yes: YesOption = False,
+    json: JsonOption = False,
+    jar: JarOption = None,
+) -> None:
+    """Show what this jar can do on your machine, and permit it.
+
+    A jar can name programs, servers, variables of your environment and files elsewhere, and its secrets are decrypted
+    with your identity. None of that happens before you permit it, and what changes later is asked again. The permits
+    are yours: they are in your own configuration folder. Machines permit with COINJAR_PERMIT=DIGEST; the digest is
+    shown here, and is another one as soon as the jar can do something else. Example: coinjar permit
+    """
+    from coinjar.actions.permits import declared_acts
+    from coinjar.core.permits import digest
+    from coinjar.jarfile.permits import permit, permitted_lines
+
+    if show and (withdraw or yes):
+        raise UsageError("--show changes nothing", hint="omit it, or --withdraw and --yes")
+    opened = open_here(ctx, jar)
+    before = permitted_lines(opened.folder)
+    if withdraw:
+        permit(opened.folder, [], only=True)
+        print_status(f"Withdrawn: {counted(len(before), 'permit')}.")
+        return
+    acts = declared_acts(opened)
+    new = [act for act in acts if act.line not in before]
+    if json:
+        print_json(
+            {
+                "digest": digest(acts),
+                "acts": [
+                    {
+                        "verb": act.verb,
+                        "object": act.object,
+                        "location": str(act.location or ""),
+                        "permitted": act.line in before,
+                    }
+                    for act in acts
+                ],
+            }
+        )
+    else:
+        print_acts(acts, before)
+    if acts and not json:
+        print_status(f"For machines: COINJAR_PERMIT={digest(acts)}")
+    if show or json:
+        raise typer.Exit(1 if new else 0)
+    if not acts:
+        permit(opened.folder, [], only=True)
+        return
+    if new:
+        ask_to_go_on("Permit this?", yes=yes)
+    permit(opened.folder, acts, only=True)
+    print_status(f"Permitted: {counted(len(new), 'new act')}." if new else "All of it is permitted.")

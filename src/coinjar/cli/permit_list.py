@@ -1,0 +1,34 @@
+"""The list of what a jar can do on this machine, and the question about it."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Collection, Sequence
+from typing import TextIO
+
+import typer
+
+from coinjar.cli.common import counted
+from coinjar.core.display import visible
+from coinjar.core.permits import VERBS, Act
+
+
+def print_acts(acts: Sequence[Act], permitted: Collection[str], to: TextIO | None = None) -> None:
+    """Print the acts, new ones marked, by what they do."""
+    stream = to or sys.stdout
+    if not acts:
+        print("This jar does nothing on your machine that needs a permit.", file=stream)
+        return
+    new = sum(act.line not in permitted for act in acts)
+    print(f"This jar can do the following on your machine ({counted(len(acts), 'act')}, {new} new):", file=stream)
+    width = max(map(len, VERBS))
+    for act in acts:
+        mark = "new" if act.line not in permitted else ""
+        where = f"   ({visible(act.location.file)}:{act.location.line})" if act.location else ""
+        print(f"  {mark:3}  {act.verb:{width}}  {visible(act.object)}{where}", file=stream)
+
+
+def ask_permit(acts: Sequence[Act]) -> bool:
+    """Show new acts on a terminal, and ask."""
+    print_acts(acts, (), sys.stderr)
+    return typer.confirm("Permit this for this jar?", err=True)

@@ -1,0 +1,77 @@
+"""What a jar can make this machine do, and the person's permission for it.
+
+A jar that came with a repository is untrusted: whatever it declares can name programs, servers, variables and files.
+Each such thing is an `Act`, whose line is what a person reads, permits and withdraws: nothing that acts differently
+has the same line.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple, Protocol
+
+from coinjar.core.display import visible
+from coinjar.core.errors import InputError, Location
+
+RUNS, CONTACTS, READS, WRITES, DECRYPTS = "runs", "contacts", "reads", "writes", "decrypts"
+VERBS = (RUNS, CONTACTS, READS, WRITES, DECRYPTS)
+"""In the order of display."""
+DIGEST = "COINJAR_PERMIT"
+"""The variable with the digest of the permitted acts, for machines."""
+
+
+class Act(NamedTuple):
+    """Something that a jar makes this machine do: one of VERBS, and to what. `location` is where it is declared."""
+
+    verb: str
+    object: str
+    location: Location | None = None
+
+    @property
+    def line(self) -> str:
+        """What is shown, stored, and compared."""
+        return f"{self.verb} {visible(self.object)}"
+
+
+def decrypting(app: str) -> Act:
+    """Return the act of using the person's identity for the values of an application."""
+    return Act(DECRYPTS, f"the values of the application {app}, with your identity")
+
+
+class Gate(Protocol):
+    """Decides whether an act may happen; everything that acts asks it first."""
+
+    def require(self, *acts: Act) -> None:
+        """Return if all are permitted, or the person permits them now. Raises NotPermitted otherwise."""
+
+    def permits(self, act: Act) -> bool:
+        """Return whether an act is permitted already; nobody is asked."""
+
+
+class NotPermitted(InputError):
+    """The person who runs this has not permitted it for this jar (exit 3)."""
+
+    def __init__(self, acts: Sequence[Act], hint: str = "") -> None:
+        first = acts[0]
+        more = f", and {len(acts) - 1} more" if len(acts) > 1 else ""
+        super().__init__(
+            f"not permitted yet: {first.line}{more}",
+            hint=hint or "`coinjar permit` shows all that this jar can do here, and asks",
+            location=first.location,
+            code="not-permitted",
+        )
+
+
+def ordered(acts: Iterable[Act]) -> list[Act]:
+    """Return the acts without duplicates, in the order of display."""
+    first: dict[str, Act] = {}
+    for act in acts:
+        first.setdefault(act.line, act)
+    return sorted(first.values(), key=lambda act: (VERBS.index(act.verb), act.object))
+
+
+def digest(acts: Iterable[Act]) -> str:
+    """Return the digest of a set of acts: the first 40 digits of the SHA-256 of its sorted lines."""
+    import hashlib  # where machines permit by digest; not where a person waits for a program
+
+    return hashlib.sha256("".join(f"{line}\n" for line in sorted({act.line for act in acts})).encode()).hexdigest()[:40]
