@@ -12,6 +12,7 @@ from coinjar.dialects.base import CUT, ReadRemark, ReadResult
 from coinjar.dialects.detection import DetectedDialect, recognise
 from coinjar.dialects.settings import SettingsDialect, merged
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
+from coinjar.system import files
 
 LARGEST = 10 << 20
 """Maximum size of a file, in bytes."""
@@ -43,14 +44,12 @@ def read_file(path: str, dialect: str, context: SourceContext) -> SourceVariable
 
 def _bytes(path: str) -> bytes:
     try:
-        with Path(path).open("rb") as file:
-            data = file.read(LARGEST + 1)
+        return files.read_file(Path(path), LARGEST + 1)
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
         raise InputError(
             f"cannot read it: {words}", hint="check the path", location=Location(path), code="unreadable"
         ) from None
-    return data
 
 
 def read_stdin(rest: str, dialect: str, context: SourceContext) -> SourceVariables:

@@ -13,6 +13,7 @@ from coinjar.core.names import quoted_name
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
 from coinjar.system.child_environment import child_environment
+from coinjar.system.files import read_file
 
 
 def read_image(name: str, dialect: str, context: SourceContext) -> SourceVariables:
@@ -93,7 +94,7 @@ def _blob(layout: Path, descriptor: dict[str, Any]) -> dict[str, Any]:
 
 def _json(path: Path) -> dict[str, Any]:
     try:
-        data = json.loads(path.read_bytes())
+        data = json.loads(read_file(path))
     except OSError as fault:
         words = (fault.strerror or "unknown error").lower()
         raise InputError(

@@ -17,6 +17,7 @@ from coinjar.destinations.environment_levels import EnvironmentLevel, above_all,
 from coinjar.destinations.open_document import OpenDocument
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.implicit_types import implicit_type
+from coinjar.jarfile.load import read_bytes
 
 KEYS = ("env", "environment", "variables")
 """Keys of environments in documents without a destination."""
@@ -70,7 +71,7 @@ def effective_entry(
             raise UsageError(
                 f"there is no document '{document}'", hint="name a destination of the type document, or a file"
             )
-        text = OpenDocument(path.read_bytes(), document)
+        text = OpenDocument(read_bytes(path), document)
         pointer = _environment(text, pointer, list(KEYS))
         levels = [text.level(name) for name in above_all(pointer) if _is_there(text, name) or name == pointer]
     winner, spoken = deciding(levels, pointer, name)

@@ -48,4 +48,4 @@ def write_flat(target: str, result: Mapping[str, list[SourceValue]]) -> None:
 def read_flat(target: str) -> dict[str, str | None]:
     """Return the file as its own reader reads it."""
     dialect, path = file_target(target)
-    return {item.name: item.text for item in get(dialect).read(Path(path).read_bytes(), display_path(path)).items}
+    return {item.name: item.text for item in get(dialect).read(read_bytes(Path(path)), display_path(path)).items}
