@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import re
+import shlex
 import signal
 import subprocess
 import time
 from base64 import b64encode, urlsafe_b64encode
 from collections.abc import Callable
+from html import escape as html_escape
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, quote_plus
@@ -20,6 +22,7 @@ from hypothesis import strategies as st
 from coinjar.cli.main import COMMANDS
 from coinjar.core.entropy import WEAK, bits
 from coinjar.core.masking import SHORTEST, StreamMasker
+from coinjar.core.redaction import Redactor
 from coinjar.core.secret_detection import detect_secret
 from coinjar.standins.base import ErrorResponse
 from tests.conftest import PROGRAM, Coinjar
@@ -105,6 +108,80 @@ def _form(secret: str, which: int) -> bytes:
         json.dumps(secret, ensure_ascii=False).encode(), b64encode(b"u:" + raw), b64encode(b"user:" + raw + b"\n"), re.sub(rb"%\w\w", lambda match: match[0].lower(), quote(secret).encode()),
     ]  # fmt: skip
     return forms[which]
+
+
+def _json_spelled(secret: str, draw: Callable[[int], int]) -> str:
+    units = secret.encode("utf-16-be")
+    escaped = [f"\\u{units[at] << 8 | units[at + 1]:04{'xX'[draw(2)]}}" for at in range(0, len(units), 2)]
+    plain = [json.dumps(character)[1:-1] for character in secret]
+    if len(escaped) != len(plain):
+        return "".join(escaped)
+    return "".join((escaped, plain)[draw(2)][at] for at in range(len(plain)))
+
+
+def _percent_spelled(secret: str, draw: Callable[[int], int]) -> str:
+    return "".join(
+        f"%{byte:02{'xX'[draw(2)]}}" if draw(2) or byte > 126 or chr(byte) in "%+" else chr(byte)
+        for byte in secret.encode()
+    )
+
+
+def _markup_spelled(secret: str, draw: Callable[[int], int]) -> str:
+    return "".join(
+        (f"&#{ord(character)};", f"&#x{ord(character):{'xX'[draw(2)]}};", html_escape(character))[draw(3)]
+        for character in secret
+    )
+
+
+def _backslashed(secret: str, draw: Callable[[int], int]) -> str:
+    return "".join("\\" + character if draw(2) or character in "\\'" else character for character in secret)
+
+
+def _base64_wrapped(secret: str, draw: Callable[[int], int]) -> str:
+    encoded = b64encode(b"x" * draw(3) + secret.encode() + b"y" * draw(3)).decode()
+    return "".join(character + "\n" * (draw(5) == 0) for character in encoded)
+
+
+SPELLED: dict[str, Callable[[str, Callable[[int], int]], str]] = {
+    "json": _json_spelled,
+    "json twice": lambda secret, draw: json.dumps(_json_spelled(secret, draw))[1:-1],
+    "percent": _percent_spelled,
+    "markup": _markup_spelled,
+    "shell": lambda secret, _: shlex.quote(secret),
+    "backslashes": _backslashed,
+    "base64": _base64_wrapped,
+}
+"""Writers of a secret that choose a spelling for each character."""
+
+
+@pytest.mark.unit
+@settings(max_examples=300)
+@given(
+    st.text(st.characters(exclude_categories=["C", "Z"]), min_size=12, max_size=24),
+    st.sampled_from(sorted(SPELLED)),
+    st.data(),
+)
+def test_no_spelling_of_a_secret_is_shown(secret: str, which: str, data: st.DataObject) -> None:
+    """Whichever of its spellings an encoding chooses for each character, nothing that decodes to the secret is left."""
+    spelled = SPELLED[which](secret, lambda most: data.draw(st.integers(0, most - 1)))
+    shown = Redactor({secret: "PW"}).text(f"before <{spelled}> after")
+    assert "[PW ••••]" in shown
+    assert shown.startswith("before <")
+    assert shown.endswith("> after")
+    rest = shown.replace("[PW ••••]", "").removeprefix("before <").removesuffix("> after")
+    assert len(rest.replace("\n", "")) <= 12, (spelled, shown)
+
+
+@pytest.mark.unit
+@given(
+    st.text(st.characters(categories=["L", "N"]), min_size=12, max_size=24),
+    st.integers(SHORTEST, 11),
+    st.sampled_from(["", "...", "…"]),
+)
+def test_a_secret_cut_off_at_the_end_of_an_excerpt_is_masked(secret: str, length: int, dots: str) -> None:
+    shown = Redactor({secret: "PW"}).excerpt(f"422: the body was <{secret[:length]}{dots}")
+    assert shown == "422: the body was <[PW ••••]"
+    assert Redactor({secret: "PW"}).text(secret[:length]) == secret[:length]
 
 
 def test_every_form_is_masked() -> None:

@@ -7,6 +7,8 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
 from coinjar.cli.common import counted, print_status
+from coinjar.cli.visible_output import draw
+from coinjar.core.display import visible
 
 if TYPE_CHECKING:
     from coinjar.actions.delivery.deliver import Delivery
@@ -28,8 +30,7 @@ def progress() -> Callable[[str, int, int], None] | None:
         width = 24
         filled = width * done // max(of, 1)
         end = "\r\x1b[K" if done >= of else ""
-        sys.stderr.write(f"\r{what} {'━' * filled}{'─' * (width - filled)} {done} of {of}{end}")
-        sys.stderr.flush()
+        draw(f"\r{visible(what)} {'━' * filled}{'─' * (width - filled)} {done} of {of}{end}")
 
     return show
 

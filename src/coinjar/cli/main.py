@@ -13,6 +13,7 @@ import typer  # noqa: E402 - only after the collector is off
 from typer.core import TyperCommand, TyperGroup  # noqa: E402
 
 from coinjar import __version__  # noqa: E402
+from coinjar.cli.visible_output import visible_output  # noqa: E402
 from coinjar.core.errors import CoinJarError, UsageError  # noqa: E402
 from coinjar.core.names import suggestion  # noqa: E402
 from coinjar.system.own_variables import take  # noqa: E402
@@ -204,6 +205,11 @@ def main(arguments: Sequence[str] | None = None) -> int:
     interrupted.
     """
     take()
+    with visible_output():
+        return _main(arguments)
+
+
+def _main(arguments: Sequence[str] | None) -> int:
     given = list(sys.argv[1:] if arguments is None else arguments)
     if given[:1] == ["help"]:
         given = [*given[1:], "--help"]

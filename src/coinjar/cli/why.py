@@ -108,7 +108,13 @@ def layer_text(spoken: LayerValue, secret: bool, masker: Masker) -> str:
         return masker.show(spoken.text, secret=secret)
     if secret and isinstance(content, Template) and not masker.show_secrets:
         return f"ƒ computed from {', '.join(dict.fromkeys(reference.name for reference in content.references()))}"
-    signs = {"references": "ƒ", "command": "command:", "file": "file:", "environment": "environment:"}
+    signs = {
+        "references": "ƒ",
+        "command": "command:",
+        "file": "file:",
+        "environment": "environment:",
+        "stored": "stored:",
+    }
     return f"{signs[spoken.form]} {masker.show(spoken.text, secret=False)}"
 
 

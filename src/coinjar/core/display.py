@@ -7,7 +7,8 @@ import re
 from coinjar.core.secret import reveal
 
 _UNSAFE = re.compile(
-    "[\x00-\x1f\x7f-\x9f\u00ad\u061c\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff\ufff9-\ufffb\ud800-\udfff\U000e0000-\U000e007f]"
+    "[\x00-\x1f\x7f-\x9f\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180e\u200b-\u200f\u2028-\u202f\u2060-\u206f\u3164\ufeff\uffa0"
+    "\ufff0-\ufffb\ud800-\udfff\U000e0000-\U000e0fff]"
 )
 _NAMED = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
 
@@ -16,7 +17,22 @@ def visible(text: str) -> str:
     """Return the text with every control, direction-changing or invisible character escaped."""
     if text.isprintable() and text.isascii():
         return text
-    return _UNSAFE.sub(lambda match: _NAMED.get(match[0]) or f"\\u{ord(match[0]):04x}", text)
+    return escaped(text)
+
+
+def escaped(text: str, keep: str = "") -> str:
+    """Return the text with those characters escaped as in JSON (RFC 8259, 7), except the ones in `keep`."""
+    return _UNSAFE.sub(lambda match: match[0] if match[0] in keep else _escape(match[0]), text)
+
+
+def _escape(character: str) -> str:
+    if character in _NAMED:
+        return _NAMED[character]
+    number = ord(character)
+    if number > 0xFFFF:
+        high, low = divmod(number - 0x10000, 0x400)
+        return f"\\u{0xD800 + high:04x}\\u{0xDC00 + low:04x}"
+    return f"\\u{number:04x}"
 
 
 class Masker:

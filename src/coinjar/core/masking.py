@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 import re
+import shlex
 from base64 import b64encode
 from collections.abc import Iterator, Mapping
+from html import escape
 from urllib.parse import quote, quote_plus
 
 from coinjar.core.secret import reveal
@@ -29,16 +31,39 @@ def forms(secret: str) -> Iterator[bytes]:
         for encoded in (quote(name, safe=""), quote(name), quote_plus(name), quote(name, safe="~()*!.'")):
             yield encoded.encode()
             yield re.sub("%[0-9A-F]{2}", lambda match: match[0].lower(), encoded).encode()
-        for escaped in (json.dumps(name)[1:-1], json.dumps(name, ensure_ascii=False)[1:-1]):
+        for escaped in _json_forms(name):
             yield escaped.encode()
-            yield escaped.replace("/", "\\/").encode()
             yield json.dumps(escaped)[1:-1].encode()  # JSON in JSON, as in log lines
+        yield from (spelled.encode() for spelled in _markup_forms(name))
+        yield name.replace("'", "'\\''").encode()  # in a shell's quotes
+        yield shlex.quote(name)[1:-1].encode()
     if "\n" in text.strip():
         yield from (
             line.strip().encode()
             for line in text.splitlines()
             if len(line.strip()) >= _SHORTEST_LINE and not line.startswith("-----")
         )
+
+
+def _json_forms(text: str) -> Iterator[str]:
+    """Return a text as writers of JSON (RFC 8259, 7) escape it: all but ASCII or not, `/` too, for HTML, with capital
+    digits.
+    """
+    for escaped in (json.dumps(text)[1:-1], json.dumps(text, ensure_ascii=False)[1:-1]):
+        for_html = escaped.translate({ord(sign): f"\\u{ord(sign):04x}" for sign in "<>&'"})
+        for form in (escaped, for_html, escaped.replace('\\"', "\\u0022"), for_html.replace('\\"', "\\u0022")):
+            capital = re.sub(r"\\u[0-9a-f]{4}", lambda match: "\\u" + match[0][2:].upper(), form)
+            for spelled in (form, capital):
+                yield spelled
+                yield spelled.replace("/", "\\/")
+
+
+def _markup_forms(text: str) -> Iterator[str]:
+    """Return a text as writers of XML and HTML escape it."""
+    yield escape(text, quote=False)
+    yield escape(text)
+    yield escape(text).replace("&#x27;", "&#39;").replace("&quot;", "&#34;")
+    yield escape(text).replace("&#x27;", "&apos;")
 
 
 def _base64_forms(data: bytes) -> Iterator[bytes]:

@@ -6,10 +6,13 @@ what a file's own reader knows of it, line by line; a `Redactor` contains the ja
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from bisect import bisect_left
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.core.display import visible
+from coinjar.core.encodings import views
 from coinjar.core.masking import SHORTEST, forms
 from coinjar.core.secret import reveal
 
@@ -40,6 +43,8 @@ class SecretFinder:
                 if len(form) >= shortest:
                     self._names.setdefault(form, name)
         self._words = list(self._names)
+        self._sorted = sorted(self._words)
+        self._longest = max(map(len, self._words), default=0)
         self._automaton = _automaton(self._words) if self._words else None
 
     @property
@@ -55,6 +60,16 @@ class SecretFinder:
             Occurrence(start, end, self._names[self._words[word]])
             for word, start, end in self._automaton.find_matches_as_indexes(data)
         ]
+
+    def cut_off(self, data: bytes) -> list[Occurrence]:
+        """Return the start of a secret with which the data ends, as an excerpt may; dots after it are part of it."""
+        end = len(data.rstrip(b". \n\xe2\x80\xa6"))
+        for length in range(min(self._longest, end), SHORTEST - 1, -1):
+            tail = data[end - length : end]
+            at = bisect_left(self._sorted, tail)
+            if at < len(self._sorted) and self._sorted[at].startswith(tail):
+                return [Occurrence(end - length, len(data), self._names[self._sorted[at]])]
+        return []
 
     def first(self, text: str) -> str | None:
         """Return the name of a secret that the text contains; None if it contains none."""
@@ -72,7 +87,7 @@ def _automaton(words: list[bytes]) -> BytesAhoCorasick:
 
 
 class Redactor:
-    """Masks known secrets in lines.
+    """Masks known secrets in texts: in every encoding of `encodings`, in base64, and cut off at the end.
 
     Very short ones, which cannot be found by value, are masked by the file's own reader.
     """
@@ -80,24 +95,69 @@ class Redactor:
     def __init__(self, secrets: Mapping[str, str]) -> None:
         self._finder = SecretFinder(secrets)
 
-    def line(self, line: str) -> str:
-        """Return one line for display: `[NAME ••••]` instead of each secret, control characters visible."""
-        data = line.encode("utf-8", "surrogatepass")
-        parts, last = [], 0
-        for occurrence in self._finder.find(data):
-            parts += [data[last : occurrence.start], f"[{occurrence.name} ••••]".encode()]
-            last = occurrence.end
-        return visible(b"".join([*parts, data[last:]]).decode("utf-8", "replace"))
+    def text(self, text: str) -> str:
+        """Return a text for display: `[NAME ••••]` instead of each secret, control characters visible."""
+        return "\n".join(self.lines(text.split("\n")))
+
+    def excerpt(self, text: str) -> str:
+        """Return a text that somebody else may have cut off in the middle of a secret."""
+        return "\n".join(self.lines(text.split("\n"), may_be_cut=True))
+
+    def lines(self, lines: Sequence[str], *, may_be_cut: bool = False) -> list[str]:
+        """Return lines for display; a secret that spans several is masked in each."""
+        data = "\n".join(lines).encode("utf-8", "surrogatepass")
+        spans = self._spans(data, may_be_cut=may_be_cut)
+        if not spans:
+            return [visible(line) for line in lines]
+        result, start, first = [], 0, 0
+        for line in data.split(b"\n"):
+            end = start + len(line)
+            while first < len(spans) and spans[first].end <= start:
+                first += 1
+            result.append(visible(_masked(data, start, end, islice(spans, first, None)).decode("utf-8", "replace")))
+            start = end + 1
+        return result
+
+    def _spans(self, data: bytes, *, may_be_cut: bool) -> list[Occurrence]:
+        """Return where secrets are, by their start, without overlaps."""
+        if self._finder.is_empty:
+            return []
+        every = []
+        for view in views(data):
+            cut = self._finder.cut_off(view.data) if may_be_cut else []
+            every += [
+                Occurrence(view.starts[start], view.ends[end - 1], name)
+                for start, end, name in [*self._finder.find(view.data), *cut]
+            ]
+        spans: list[Occurrence] = []
+        for span in sorted(every, key=lambda span: (span.start, -span.end)):
+            if spans and span.start < spans[-1].end:
+                if span.end > spans[-1].end:
+                    spans[-1] = spans[-1]._replace(end=span.end)
+            else:
+                spans.append(span)
+        return spans
+
+
+def _masked(data: bytes, start: int, end: int, spans: Iterable[Occurrence]) -> bytes:
+    """Return the bytes from `start` to `end`, each span's part of them replaced. No span ends before `start`."""
+    parts, at = [], start
+    for span in spans:
+        if span.start >= end:
+            break
+        parts += [data[at : max(span.start, at)], f"[{span.name} ••••]".encode()]
+        at = min(span.end, end)
+    return b"".join([*parts, data[at:end]])
 
 
 NOTHING_KNOWN = Redactor({})
 """For content without secrets of the jar."""
 
 
-def shown_lines(lines: Iterable[str], hidden: Mapping[int, str], redactor: Redactor) -> Iterator[str]:
+def shown_lines(lines: Sequence[str], hidden: Mapping[int, str], redactor: Redactor) -> Iterator[str]:
     """Return each line for display: what `hidden` has for its number (from 1), else the line with known secrets
     masked.
     """
-    for number, line in enumerate(lines, 1):
+    for number, (line, shown) in enumerate(zip(lines, redactor.lines(lines), strict=True), 1):
         indent = line[: len(line) - len(line.lstrip(" "))]
-        yield indent + hidden[number] if number in hidden else redactor.line(line)
+        yield indent + hidden[number] if number in hidden else shown

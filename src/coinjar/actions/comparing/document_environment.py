@@ -4,13 +4,17 @@ decides.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.actions.open_jar import OpenJar
+from coinjar.actions.secrets.known_secrets import SHORTEST_KNOWN, secret_texts
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, Location, UsageError
 from coinjar.core.inference import infer
+from coinjar.core.model import Jar
+from coinjar.core.redaction import SecretFinder
 from coinjar.destinations import make
 from coinjar.destinations.capabilities import HasEnvironments
 from coinjar.destinations.environment_levels import EnvironmentLevel, above_all, deciding
@@ -83,11 +87,23 @@ def effective_entry(
     ]
     seen = winner.entries[name].text if winner else None
     value = winner.entries[name].value if winner else None
+    is_secret = _is_secret(opened, jar, name, [level_value.text for level_value in says])
     if winner and value and (meaning := implicit_type(value, as_json=text.as_json)):
-        remarks.append(f"it is {meaning[0]} there, and is read as the text '{meaning[1]}'")
-    variable = jar.variables.get(name) if jar else None
-    return EffectiveEntry(
-        name, pointer, seen, variable.secret if variable else infer(name, seen or "").secret, says, remarks
+        read = "" if is_secret else f", and is read as the text '{meaning[1]}'"
+        remarks.append(f"it is {meaning[0]} there{read}")
+    return EffectiveEntry(name, pointer, seen, is_secret, says, remarks)
+
+
+def _is_secret(opened: OpenJar | None, jar: Jar | None, name: str, texts: Sequence[str]) -> bool:
+    """Return whether a level's value is a secret: by its name, as one computed from a secret, or by its text."""
+    if opened is None or jar is None:
+        return any(infer(name, text).secret for text in texts)
+    variable = jar.variables.get(name) or jar.current_owner(name)
+    if variable is not None and variable.name in jar.secret_names:
+        return True
+    finder = SecretFinder(secret_texts(opened, jar), shortest=SHORTEST_KNOWN)
+    return any(finder.first(text) for text in texts) or (
+        variable is None and any(infer(name, text).secret for text in texts)
     )
 
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from coinjar.actions.editing.value_changes import ValueChanges, edit_file
 from coinjar.actions.editing.values import declaration
 from coinjar.actions.open_jar import OpenJar
-from coinjar.actions.secrets.known_secrets import secret_texts, secrets_read
+from coinjar.actions.secrets.known_secrets import SHORTEST_KNOWN, secret_texts, secrets_read
 from coinjar.core.definition import UNSET, Content
 from coinjar.core.errors import CoinJarError, InputError, UsageError
 from coinjar.core.inference import Inference, infer_all
@@ -26,8 +26,6 @@ from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.local_folder import locked
 from coinjar.sources.base import SET_BY_EVERYBODY, SourceVariables
 
-SHORTEST_KNOWN = 6
-"""Minimum length of a secret that is searched in other values, in characters."""
 NEW, ADD, CHANGE, SAME, LEFT_OUT = "new", "add", "change", "same", "left out"
 
 

@@ -16,6 +16,9 @@ from coinjar.jarfile.load import read_bytes, read_plain
 from coinjar.jarfile.local_folder import own_files
 from coinjar.system.files import display_path
 
+SHORTEST_KNOWN = 6
+"""Minimum length of a secret that is searched in other values, in characters."""
+
 
 def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
     """Return every secret's text with its variable's name: on all stages, defaults, texts computed from one, and the

@@ -20,7 +20,7 @@ from coinjar.core.model import Destination
 from coinjar.core.permits import READS, RUNS, Act
 from coinjar.core.placeholders import fill
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
-from coinjar.destinations.live.declared_acts import contact, file_words, ssh_programs
+from coinjar.destinations.live.declared_acts import contact, content_digest, file_words, ssh_programs
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
 from coinjar.destinations.options import NAMES, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
@@ -28,9 +28,13 @@ from coinjar.documents.field_reader import FieldReader
 from coinjar.system.files import expanded
 
 _UNFINISHED = ".coinjar-unfinished"
+_NAMED = 4
+"""Machines that a permit names; of more, their number and a digest of all."""
 _PATIENCE = 30
 """Timeout of a connection, in seconds."""
-_CHOWN_PATIENCE = 30
+_CHOWN_NAMED = 4
+"""Machines that a permit names; of more, their number and a digest of all."""
+_PATIENCE = 30
 """Timeout of changing a file's owner, in seconds."""
 
 
@@ -163,14 +167,13 @@ class HostDestination(LiveDestination):
         if "ssh_config" in self.options:
             words, more = file_words(self, "ssh_config")
             config, acts = f"configured by {words}", [*acts, *more, *ssh_programs(self, "ssh_config")]
-        addresses = {str(address): address for hosts in self.hosts.values() for address in hosts}
-        contacts = [
-            contact(self, f"{address.login} (SSH)", f"file {self.path}", known, key, config)
-            for address in addresses.values()
-        ]
+        logins = list(dict.fromkeys(address.login for hosts in self.hosts.values() for address in hosts))
+        named = ", ".join(logins[:_NAMED])
+        if len(logins) > _NAMED:
+            named = f"{len(logins)} machines: {named}, … ({content_digest(' '.join(logins).encode())})"
         if self.reload:
             acts.append(Act(RUNS, f"there: {shlex.join(self.reload)}", self.destination.location))
-        return [*contacts, *acts]
+        return [contact(self, f"{named} (SSH)", f"file {self.path}", known, key, config), *acts]
 
     def targets(self, view: StageView) -> list[Target]:
         hosts = self.hosts_of(view.stage)

@@ -16,6 +16,8 @@ from typing import TYPE_CHECKING, NamedTuple, Self
 from urllib.parse import urlsplit
 
 from coinjar.core.errors import ExternalError, InputError, Location
+from coinjar.core.masking import SHORTEST
+from coinjar.core.redaction import Redactor
 from coinjar.core.secret import reveal
 from coinjar.destinations.live.base import ResponseLost
 from coinjar.documents.json_data import Data
@@ -28,6 +30,10 @@ _TRIES_TO_REACH = 3
 """Retries where nobody listens: waiting for a mistyped address is worse than a second run."""
 _LONGEST_WAIT = 60.0
 """Maximum seconds that one request waits for its next try."""
+_SHOWN = 300
+"""Characters of a server's message that are shown."""
+_LONGEST_MESSAGE = 1 << 16
+"""Characters of it that are looked through for secrets first."""
 _LOOPBACK = ("127.0.0.1", "::1", "localhost")
 _BUSY = (429, 503)
 
@@ -212,13 +218,16 @@ class HttpClient:
                 f"{ask.method} {ask.path} was answered with a body that is not JSON", "check the address"
             ) from None
 
+    def redacted(self, text: str) -> str:
+        """Return the start of what a server answered, on one line, without the secrets that were sent to it."""
+        short = [name for name in self.hidden if 0 < len(name) < SHORTEST]
+        if any(name in text for name in short):
+            return ""  # too short to be replaced without destroying the message
+        shown = Redactor(dict.fromkeys(self.hidden, "secret")).excerpt(text[:_LONGEST_MESSAGE])
+        return " ".join(shown.split())[:_SHOWN]
+
     def _refused(self, ask: Request, answer: httpx.Response) -> HttpStatusError:
-        message = answer.text[:300].replace("\n", " ")
-        for name in self.hidden:
-            if len(name) > 3:
-                message = message.replace(name, "••••")
-        if any(0 < len(name) <= 3 and name in message for name in self.hidden):
-            message = ""  # too short to be replaced without destroying the message
+        message = self.redacted(answer.text)
         moved = answer.headers.get("location", "")
         hints = {
             401: "check the token",
@@ -231,7 +240,7 @@ class HttpClient:
             "see its message" if answer.status_code < 500 else "run it again; what was written stays",
         )
         if moved:  # not followed: the token is for this address
-            message, hint = f"it has moved to {moved}", "if that is right, write the new address"
+            message, hint = f"it has moved to {self.redacted(moved)}", "if that is right, write the new address"
         words = f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {message}" if message else "")
         return HttpStatusError(self.label, words, hint, self.origin, answer.status_code)
 

@@ -1,0 +1,72 @@
+"""The last step of everything that is printed: no character of a name, a path or an answer acts on the terminal."""
+
+from __future__ import annotations
+
+import io
+import re
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TextIO
+
+from coinjar.core.display import escaped
+
+# The styles of our own tables; a name that contains one of them changes a colour, and nothing else.
+_OWN = re.compile(r"(\x1b\[(?:[0-2]|3[1-6]|1;31)m)")
+_PLAIN = re.compile(r"[\n\t\x20-\x7e\xa1-\xac\xae-\u034e]*").fullmatch
+"""Most of what is printed, at once: Latin letters, digits and signs, tabs and line ends."""
+
+
+def printable(text: str) -> str:
+    """Return a text as it may be printed: control, direction-changing and invisible characters are escaped, except line
+    ends, tabs and our own styles.
+    """
+    if _PLAIN(text):
+        return text
+    parts = _OWN.split(text)
+    return "".join(part if at % 2 else escaped(part, keep="\n\t") for at, part in enumerate(parts))
+
+
+class VisibleText(io.TextIOWrapper):
+    """A text stream that writes only what `printable` returns. Bytes written to its buffer are as they are."""
+
+    def write(self, text: str) -> int:
+        """Write a text; return the number of its characters."""
+        super().write(printable(text))
+        return len(text)
+
+
+def draw(text: str) -> None:
+    """Write control sequences of our own to stderr, which is a terminal. Nothing foreign may be part of the text."""
+    sys.stderr.flush()
+    sys.stderr.buffer.write(text.encode(sys.stderr.encoding, "replace"))
+    sys.stderr.buffer.flush()
+
+
+@contextmanager
+def visible_output() -> Iterator[None]:
+    """Print only visible characters to stdout and stderr."""
+    before = sys.stdout, sys.stderr
+    sys.stdout, sys.stderr = (_visible(stream) for stream in before)
+    try:
+        yield
+    finally:
+        streams = sys.stdout, sys.stderr
+        sys.stdout, sys.stderr = before
+        for stream, old in zip(streams, before, strict=True):
+            if stream is not old and not stream.closed:
+                stream.flush()
+                stream.detach()  # type: ignore[attr-defined]  # a TextIOWrapper of ours; the buffer is the old stream's
+
+
+def _visible(stream: TextIO) -> TextIO:
+    if isinstance(stream, VisibleText) or not isinstance(stream, io.TextIOWrapper):
+        return stream  # closed by the caller, or something of a program that uses this one as a library
+    stream.flush()
+    return VisibleText(
+        stream.buffer,
+        encoding=stream.encoding,
+        errors=stream.errors,
+        line_buffering=stream.line_buffering,
+        write_through=stream.write_through,
+    )
