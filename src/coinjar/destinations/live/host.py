@@ -32,9 +32,7 @@ _NAMED = 4
 """Machines that a permit names; of more, their number and a digest of all."""
 _PATIENCE = 30
 """Timeout of a connection, in seconds."""
-_CHOWN_NAMED = 4
-"""Machines that a permit names; of more, their number and a digest of all."""
-_PATIENCE = 30
+_CHOWN_PATIENCE = 30
 """Timeout of changing a file's owner, in seconds."""
 
 
