@@ -18,7 +18,6 @@ from sqlalchemy.exc import ArgumentError, SQLAlchemyError
 from coinjar.core.delivery import DeliveryChange, LastApplied
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, UsageError
 from coinjar.core.secret import reveal
-from coinjar.jarfile.layout import JarLayout
 from coinjar.records.tables import changes, deliveries, last, metadata, parts
 from coinjar.system.files import display_path
 
@@ -85,11 +84,6 @@ def who() -> str:
     except (KeyError, OSError):
         user = str(os.getuid())
     return f"{user} on {socket.gethostname()}"
-
-
-def default_path(folder: Path) -> Path:
-    """Return the path of records that are not shared."""
-    return JarLayout(folder).records
 
 
 class RecordStore:

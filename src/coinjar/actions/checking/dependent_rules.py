@@ -15,8 +15,8 @@ from coinjar.core.model import Jar
 from coinjar.core.references import Template
 from coinjar.core.rules.base import CheckContext, Diagnostic
 from coinjar.destinations.stage_view import RenderContext
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.naming_key import has_naming_key
-from coinjar.records.store import default_path
 
 
 def outdated_supplied_value(context: FileContext) -> Iterator[Diagnostic]:
@@ -24,7 +24,7 @@ def outdated_supplied_value(context: FileContext) -> Iterator[Diagnostic]:
     opened = context.opened
     if not any(variable.supplied_by for variable in context.jar.variables.values()):
         return
-    if context.jar.records is None and not default_path(opened.folder).exists():
+    if context.jar.records is None and not JarLayout(opened.folder).records.exists():
         return
     try:
         with closing(open_records(opened, context.jar)) as records:

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import hmac
 import os
+from typing import TYPE_CHECKING
 
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import InputError
 from coinjar.core.model import Jar
 from coinjar.core.permits import CONTACTS, Act
 from coinjar.core.secret import reveal
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.local_folder import require_own_local
-from coinjar.records.store import RecordStore, default_path
+
+if TYPE_CHECKING:
+    from coinjar.records.store import RecordStore
 
 
 def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStore:
@@ -19,8 +23,10 @@ def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStor
 
     Without `make`, none are created. Raises InputError, ExternalError.
     """
+    from coinjar.records.store import RecordStore  # a third of a second, which a check without records need not wait
+
     if jar.records is None:
-        path = default_path(opened.folder)
+        path = JarLayout(opened.folder).records
         require_own_local(opened.folder)
         return RecordStore(jar.app, path if make or path.exists() else None)
     opened.gate.require(records_act(jar))
