@@ -84,6 +84,7 @@ class Coinjar:
             "COLUMNS": "100",
             "LANG": "C.UTF-8",
             "PYTHONUTF8": "1",
+            "COINJAR_TRACEBACK": "1",
         }
         self.env["COINJAR_IDENTITY"] = reveal(IDENTITY)
 

@@ -254,25 +254,49 @@ def test_wide_and_combining_letters_are_measured() -> None:
 
 
 def test_a_fault_of_our_own_shows_no_values(demo: Coinjar) -> None:
-    """A traceback, since it is ours to mend, but without the local variables, among which secrets are."""
+    """One line with its kind and place; a traceback on request, without the local variables, among which secrets are."""
     broken = (
         "import sys\nfrom coinjar.cli.main import main\nfrom coinjar.core import layers\n"
         "def fails(self, service, phase='run'):\n"
         "    found = self.value('TICKET_DB_PASSWORD', service).text\n    raise RuntimeError(f'broken after {len(found)} characters')\n"
-        "layers.Resolver.resolve = fails\nmain(sys.argv[1:])"
+        "layers.Resolver.resolve = fails\nsys.exit(main(sys.argv[1:]))"
     )
-    arguments = ["render", "prod", "--service", "ticketing", "--as", "json"]
-    done = subprocess.run(
-        [sys.executable, "-c", broken, *arguments],
-        cwd=demo.folder,
-        env=demo.env,
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert done.returncode == 1
-    assert "RuntimeError: broken after 21 characters" in done.stderr
-    assert "made-up" not in done.stdout + done.stderr
+    for traceback in ("", "1"):
+        done = subprocess.run(
+            [sys.executable, "-c", broken, "render", "prod", "--service", "ticketing", "--as", "json"],
+            cwd=demo.folder,
+            env=demo.env | {"COINJAR_TRACEBACK": traceback},
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        assert done.returncode == 70
+        assert ("RuntimeError: broken after 21 characters" in done.stderr) is bool(traceback)
+        assert ("a fault in Coin Jar itself: RuntimeError in <string>:6" in done.stderr) is not bool(traceback)
+        assert "made-up" not in done.stdout + done.stderr
+
+
+def test_every_end_is_clear(demo: Coinjar) -> None:
+    """A closed stream, a full disk, a folder that is gone: one line, and a code that says so; never a traceback."""
+    env = demo.env | {"COINJAR_TRACEBACK": ""}
+    table = {
+        "coinjar grid >/dev/full": (5, "no space left"),
+        "coinjar value prod LOG_LEVEL --service berths >/dev/full": (5, "no space left"),
+        "coinjar within prod --service berths --mask -- echo hello >/dev/full": (5, "no space left"),
+        "coinjar check --json >/dev/full": (5, "no space left"),
+        "coinjar grid >&-": (5, "stdout is closed"),
+        "coinjar value prod LOG_LEVEL --service berths >&-": (5, "stdout is closed"),
+        "coinjar grid 2>&- >/dev/null": (0, ""),
+        "coinjar grid <&- >/dev/null": (0, ""),
+        "coinjar nonsense 2>&-": (2, ""),
+        "coinjar grid | true": (0, ""),
+        "mkdir gone; cd gone; rmdir ../gone; coinjar check": (2, "does not exist any more"),
+    }
+    for line, (code, words) in table.items():
+        done = subprocess.run(["sh", "-c", line], cwd=demo.folder, env=env, capture_output=True, text=True, check=False)
+        assert (done.returncode, words in done.stderr) == (code, True), (line, done)
+        assert "Traceback" not in done.stderr
+        assert "Exception ignored" not in done.stderr
 
 
 def test_nothing_is_left_behind_by_looking(demo: Coinjar) -> None:

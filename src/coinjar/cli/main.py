@@ -1,5 +1,6 @@
 """The program: its options, and its commands, each loaded when it is called."""
 
+import errno
 import gc
 import sys
 from collections.abc import Mapping, Sequence
@@ -13,8 +14,8 @@ import typer  # noqa: E402 - only after the collector is off
 from typer.core import TyperCommand, TyperGroup  # noqa: E402
 
 from coinjar import __version__  # noqa: E402
-from coinjar.cli.visible_output import visible_output  # noqa: E402
-from coinjar.core.errors import CoinJarError, UsageError  # noqa: E402
+from coinjar.cli.visible_output import drop_output, visible_output  # noqa: E402
+from coinjar.core.errors import CoinJarError, ExternalError, UsageError  # noqa: E402
 from coinjar.core.names import suggestion  # noqa: E402
 from coinjar.system.own_variables import take  # noqa: E402
 from coinjar.system.plugins import plugins  # noqa: E402
@@ -201,8 +202,8 @@ def print_error(error: CoinJarError) -> None:
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
-    """Run the program; return its exit code: 0 done, 1 findings, 2 usage, 3 input, 4 cannot decrypt, 5 external, 130
-    interrupted.
+    """Run the program; return its exit code: 0 done, 1 findings, 2 usage, 3 input, 4 cannot decrypt, 5 external, 70 a
+    fault of this program, 130 interrupted.
     """
     take()
     with visible_output():
@@ -216,22 +217,34 @@ def _main(arguments: Sequence[str] | None) -> int:
     if not given or (len(given) == 1 and given[0] in GROUPS):
         given.append("--help")
     try:
+        _require_folder()
         code = app(args=given, prog_name="coinjar", standalone_mode=False)
+        sys.stdout.flush()
     except CoinJarError as error:
         print_error(error)
         return error.exit_code
-    except typer.Abort:
+    except (typer.Abort, KeyboardInterrupt):
         print("coinjar: stopped", file=sys.stderr)
         return 130
     except ModuleNotFoundError as error:
         print_error(_missing(error))
         return 2
     except BrokenPipeError:
-        sys.stderr.close()  # the reader is gone; avoid an error when Python flushes at exit
+        drop_output()
         return 0
-    except Exception as error:  # noqa: BLE001 - told apart, and raised again if it is not the command line's
+    except Exception as error:  # noqa: BLE001 - told apart; a fault of ours ends in one line, not in a traceback
         return _refused(error)
     return code if isinstance(code, int) else 0
+
+
+def _require_folder() -> None:
+    """Raise UsageError if the current folder was removed: no path means anything there."""
+    import os
+
+    try:
+        os.getcwd()  # noqa: PTH109 - the cheapest question
+    except FileNotFoundError:
+        raise UsageError("the current folder does not exist any more", hint="go to another folder") from None
 
 
 _EXTRAS = {"httpx": "deliver", "asyncssh": "deliver", "sqlalchemy": "deliver", "psutil": "deliver"}
@@ -248,12 +261,48 @@ def _missing(error: ModuleNotFoundError) -> UsageError:
     return UsageError(f"this needs {library}, which is not installed", hint=f"pip install 'coinjar[{extra}]'")
 
 
+TRACEBACK = "COINJAR_TRACEBACK"
+"""The variable with which a fault of this program shows its traceback."""
+UNFORESEEN = 70
+"""The exit code of a fault of this program (EX_SOFTWARE of sysexits.h)."""
+_ENDS = {
+    errno.ENOSPC: "there is no space left to write to",
+    errno.EDQUOT: "there is no space left in this account's quota",
+    errno.EBADF: "stdout is closed, so nothing can be printed",
+    errno.EIO: "a device failed while it was read or written",
+    errno.ENFILE: "this machine has no file handles left",
+    errno.EMFILE: "this process may open no more files",
+}
+
+
+def _unforeseen(error: Exception) -> int:
+    """Print a fault of this program in one line: its kind and place, not its words, which may contain anything."""
+    import os
+    import traceback
+
+    if os.environ.get(TRACEBACK):
+        traceback.print_exception(error)
+        return UNFORESEEN
+    frames = traceback.extract_tb(error.__traceback__)
+    where = f"{os.path.basename(frames[-1].filename)}:{frames[-1].lineno}" if frames else "unknown place"  # noqa: PTH119 - a name
+    hint = f"please report it; {TRACEBACK}=1 shows more, and may show values"
+    print_error(UsageError(f"a fault in Coin Jar itself: {type(error).__name__} in {where}", hint=hint))
+    return UNFORESEEN
+
+
 def _refused(error: Exception) -> int:
-    """Print the command line's own errors in our form; raise anything else, which is a bug."""
+    """Print the command line's own errors in our form; anything else is a fault of this program, or the end of a stream
+    or a folder that it needs.
+    """
     from typer._click.exceptions import ClickException
 
+    if isinstance(error, OSError) and error.errno in _ENDS:
+        drop_output()
+        hint = "open it, or send it to a file" if error.errno == errno.EBADF else "make room, or run it elsewhere"
+        print_error(ExternalError(_ENDS[error.errno], hint=hint, code="system"))
+        return ExternalError.exit_code
     if not isinstance(error, ClickException):
-        raise error
+        return _unforeseen(error)
     context = getattr(error, "ctx", None)
     where = context.command_path if context else "coinjar"
     print_error(UsageError(error.format_message().rstrip("."), hint=f"see `{where} --help`"))

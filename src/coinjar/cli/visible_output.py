@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import errno
 import io
+import os
 import re
 import sys
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import TextIO
 
 from coinjar.core.display import escaped
@@ -43,9 +45,48 @@ def draw(text: str) -> None:
     sys.stderr.buffer.flush()
 
 
+class _ClosedOutput(io.RawIOBase):
+    """Stands for an output that was closed before we began: what is written is lost, and that is an error."""
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, _data: object) -> int:
+        raise OSError(errno.EBADF, os.strerror(errno.EBADF))
+
+
+def drop_output() -> None:
+    """Give up what cannot be written to stdout, so that the end of the process does not try again."""
+    with suppress(OSError, ValueError):
+        null = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(null, sys.stdout.fileno())
+        os.close(null)
+    with suppress(OSError, ValueError):
+        sys.stdout.flush()
+
+
+def _open_missing() -> None:
+    """Open the standard streams that were closed: otherwise the next file that is opened would get their number, and
+    what is printed would be written into it.
+    """
+    if sys.stdin is None or sys.stdout is None or sys.stderr is None:
+        for number, flag in ((0, os.O_RDONLY), (1, os.O_WRONLY), (2, os.O_WRONLY)):
+            try:
+                os.fstat(number)
+            except OSError:
+                os.open(os.devnull, flag)  # takes the lowest free number
+    if sys.stdin is None:
+        sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115 - a standard stream
+    if sys.stdout is None:
+        sys.stdout = io.TextIOWrapper(io.BufferedWriter(_ClosedOutput()), encoding="utf-8")
+    if sys.stderr is None:
+        sys.stderr = open(2, "w", encoding="utf-8", errors="backslashreplace", closefd=False)  # noqa: SIM115 - as above
+
+
 @contextmanager
 def visible_output() -> Iterator[None]:
     """Print only visible characters to stdout and stderr."""
+    _open_missing()
     before = sys.stdout, sys.stderr
     sys.stdout, sys.stderr = (_visible(stream) for stream in before)
     try:
@@ -55,8 +96,10 @@ def visible_output() -> Iterator[None]:
         sys.stdout, sys.stderr = before
         for stream, old in zip(streams, before, strict=True):
             if stream is not old and not stream.closed:
-                stream.flush()
-                stream.detach()  # type: ignore[attr-defined]  # a TextIOWrapper of ours; the buffer is the old stream's
+                with suppress(OSError):  # told before, or the reader is gone
+                    stream.flush()
+                with suppress(OSError):
+                    stream.detach()  # type: ignore[attr-defined]  # a TextIOWrapper of ours; the buffer is the old stream's
 
 
 def _visible(stream: TextIO) -> TextIO:

@@ -34,9 +34,14 @@ def quoted_name(text: str) -> str:
     return f"'{text}'" if re.fullmatch(r"[\w.-]{1,40}", text) else "this text"
 
 
+_LONGEST_NAME = 255
+
+
 def name_fault(what: str, name: str) -> str | None:
     """Return why `name` cannot name a stage, service, set, application or variable (`what`); None if it can."""
     if what == "variable":
+        if len(name) > _LONGEST_NAME:
+            return f"a variable's name has at most {_LONGEST_NAME} characters"
         ok = re.fullmatch(ANY_NAME, name) and not name.startswith("#")
         return None if ok else "a variable's name contains no spaces, '=' or control characters"
     if name in RESERVED:

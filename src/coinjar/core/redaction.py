@@ -96,7 +96,7 @@ class Redactor:
         self._finder = SecretFinder(secrets)
 
     def text(self, text: str) -> str:
-        """Return a text for display: `[NAME ••••]` instead of each secret, control characters visible."""
+        """Return a text for display: `[NAME ••••]`, or `••••`, instead of each secret, control characters visible."""
         return "\n".join(self.lines(text.split("\n")))
 
     def excerpt(self, text: str) -> str:
@@ -139,13 +139,17 @@ class Redactor:
         return spans
 
 
+def _mask(name: str) -> bytes:
+    return f"[{name} ••••]".encode() if name else "••••".encode()
+
+
 def _masked(data: bytes, start: int, end: int, spans: Iterable[Occurrence]) -> bytes:
     """Return the bytes from `start` to `end`, each span's part of them replaced. No span ends before `start`."""
     parts, at = [], start
     for span in spans:
         if span.start >= end:
             break
-        parts += [data[at : max(span.start, at)], f"[{span.name} ••••]".encode()]
+        parts += [data[at : max(span.start, at)], _mask(span.name)]
         at = min(span.end, end)
     return b"".join([*parts, data[at:end]])
 

@@ -32,8 +32,14 @@ def implicit_type(node: TreeNode, *, as_json: bool = False) -> tuple[str, str] |
     return ("a number", _number(value)) if isinstance(value, int | float) else ("a date", node.text)
 
 
+_LONGEST = 128
+"""Characters; no reader makes a number or a date of a longer scalar that a person wrote."""
+
+
 def _elsewhere(text: str) -> tuple[str, str] | None:
     """Return the type that only some readers give a scalar."""
+    if len(text) > _LONGEST:
+        return None
     if text in ("y", "Y", "n", "N"):
         return "a boolean to readers of YAML 1.1", "true" if text in "yY" else "false"
     if _OCTAL_12.fullmatch(text):
@@ -42,6 +48,8 @@ def _elsewhere(text: str) -> tuple[str, str] | None:
 
 
 def _loaded(text: str) -> object:
+    if len(text) > _LONGEST:
+        return text
     try:
         value: object = yaml.safe_load(text)
     except (yaml.YAMLError, ValueError):

@@ -7,7 +7,7 @@ from typing import Final
 
 import yaml
 
-from coinjar.documents.yamltext import NULLS, FailsafeLoader, check_bytes, translated
+from coinjar.documents.yamltext import NULLS, FailsafeLoader, check_bytes, refuse_expansion, translated
 
 NULL: Final = object()
 """A bare null in `data_of`."""
@@ -126,6 +126,8 @@ def build_trees(data: bytes, file: str) -> list[TreeNode]:
     Raises InputError if it is not YAML, or too large.
     """
     check_bytes(data, file)
+    if b"*" in data:
+        refuse_expansion(data, file)
     text = data.decode()
     nodes = []
     anchors: dict[str, TreeNode] = {}

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import contextlib
 import re
+from typing import Any
 
 import yaml
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
@@ -21,6 +22,8 @@ except ImportError:  # PyYAML built without libyaml: slower, otherwise the same
 DEEPEST = 50
 LARGEST_FILE = 64 << 20
 """Maximum size of a YAML file, in bytes."""
+MOST_EXPANDED = 200_000
+"""Maximum number of values in a file with aliases, each counted as often as it stands for."""
 _STR, _SEQ, _MAP = "tag:yaml.org,2002:str", "tag:yaml.org,2002:seq", "tag:yaml.org,2002:map"
 _TAGS = {ScalarNode: _STR, SequenceNode: _SEQ, MappingNode: _MAP}
 _DEEP_LINE = rb"(?m)^[ \-?:]{%d,}" % (DEEPEST * 2)
@@ -62,9 +65,76 @@ def compose(data: bytes, file: str) -> Node | None:
         raise _too_deep(Location(file)) from None
     finally:
         loader.dispose()
+    if node is not None and b"*" in data:
+        _refuse_expansion(node, file)
     if node is not None and b"!" in data:
         _refuse_tags(node, file)
     return node
+
+
+def refuse_expansion(data: bytes, file: str) -> None:
+    """Refuse aliases that multiply too much in any document of a file. Raises InputError."""
+    loader = FailsafeLoader(data)
+    try:
+        while loader.check_node():
+            if (root := loader.get_node()) is not None:
+                _refuse_expansion(root, file)
+    except yaml.YAMLError as fault:
+        raise translated(fault, file) from None
+    finally:
+        loader.dispose()
+
+
+def load_plain(data: bytes, file: str) -> Any:  # noqa: ANN401 - YAML
+    """Return a file's one document as plain objects, after the checks of `compose`. Raises InputError."""
+    compose(data, file)
+    try:
+        return yaml.safe_load(data)
+    except (yaml.YAMLError, ValueError) as fault:
+        if isinstance(fault, yaml.YAMLError):
+            raise translated(fault, file) from None
+        raise InputError(
+            "a value here is no number and no date", hint="quote it", location=Location(file), code="yaml"
+        ) from None
+
+
+def _refuse_expansion(root: Node, file: str) -> None:
+    """Refuse aliases that stand for more than MOST_EXPANDED nodes all together, and one inside of what it names.
+
+    Each node is counted once, whatever the aliases multiply it to.
+    """
+    sizes: dict[int, int] = {}
+    open_nodes: set[int] = set()
+    stack: list[tuple[Node, bool]] = [(root, False)]
+    while stack:
+        node, is_done = stack.pop()
+        key = id(node)
+        children = _children(node)
+        if is_done:
+            open_nodes.discard(key)
+            sizes[key] = 1 + sum(sizes[id(child)] for child in children)
+            if sizes[key] > MOST_EXPANDED:
+                raise _expands(node, file, f"aliases multiply this to more than {MOST_EXPANDED:,} values")
+        elif key in open_nodes:
+            raise _expands(node, file, "an alias refers to what contains it")
+        elif key not in sizes:
+            open_nodes.add(key)
+            stack.append((node, True))
+            for child in children:
+                if id(child) in open_nodes:
+                    raise _expands(child, file, "an alias refers to what contains it")
+                if id(child) not in sizes:
+                    stack.append((child, False))
+
+
+def _children(node: Node) -> list[Node]:
+    if isinstance(node, MappingNode):
+        return [part for pair in node.value for part in pair]
+    return node.value if isinstance(node, SequenceNode) else []
+
+
+def _expands(node: Node, file: str, words: str) -> InputError:
+    return InputError(words, hint="write it without aliases", location=location(node, file), code="yaml")
 
 
 def check_bytes(data: bytes, file: str) -> None:

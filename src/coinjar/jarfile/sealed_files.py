@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 from coinjar.core.errors import InputError, Location
 from coinjar.jarfile.layout import KEYS, SEALED
-from coinjar.system.files import display_path, replace_file
+from coinjar.system.files import display_path, read_file, replace_file
 
 
 def read_sealed_file(path: Path) -> bytes | None:
@@ -17,7 +16,7 @@ def read_sealed_file(path: Path) -> bytes | None:
     """
     _refuse_links(path)
     try:
-        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+        return read_file(path)
     except FileNotFoundError:
         return None
     except OSError as fault:
@@ -25,8 +24,6 @@ def read_sealed_file(path: Path) -> bytes | None:
         raise InputError(
             words, hint="check the path and its permissions", location=Location(display_path(path)), code="unreadable"
         ) from None
-    with os.fdopen(handle, "rb") as file:
-        return file.read()
 
 
 def replace_sealed_file(path: Path, data: bytes) -> None:

@@ -48,7 +48,7 @@ def run_masked(argv: Sequence[str], env: Mapping[str, str], secrets: Mapping[str
 
     Returns its exit code; a signal that ended it ends us as well.
 
-    Signals that we receive are passed on. Raises ProgramStartError.
+    Signals that we receive are passed on. Raises ProgramStartError; OSError if the output could not be written.
     """
     awaited = {*_PASSED_ON, signal.SIGCHLD}
     before = signal.pthread_sigmask(signal.SIG_BLOCK, awaited)
@@ -66,8 +66,9 @@ def run_masked(argv: Sequence[str], env: Mapping[str, str], secrets: Mapping[str
     finally:
         for _, _, writing in pipes:
             os.close(writing)
+    failures: list[OSError] = []
     pumps = [
-        threading.Thread(target=_pump, args=(reading, number, StreamMasker(secrets)), daemon=True)
+        threading.Thread(target=_pump, args=(reading, number, StreamMasker(secrets), failures), daemon=True)
         for number, reading, _ in pipes
     ]
     for pump in pumps:
@@ -75,6 +76,8 @@ def run_masked(argv: Sequence[str], env: Mapping[str, str], secrets: Mapping[str
     status = _wait(child, awaited)
     for pump in pumps:
         pump.join()
+    if failures:
+        raise failures[0]
     if os.WIFSIGNALED(status):
         _end_by(os.WTERMSIG(status))
     return os.waitstatus_to_exitcode(status)
@@ -91,14 +94,18 @@ def _wait(child: int, awaited: set[signal.Signals]) -> int:
             os.kill(child, message.si_signo)
 
 
-def _pump(reading: int, to: int, masker: StreamMasker) -> None:
-    """Write the output on. When its reader is gone, stop reading too; the program learns of it by its next write."""
+def _pump(reading: int, to: int, masker: StreamMasker, failures: list[OSError]) -> None:
+    """Write the output on. When its reader is gone or its disk is full, stop reading too; the program learns of it by
+    its next write. A full disk is added to `failures`.
+    """
     try:
         while piece := os.read(reading, _PIECE):
             _write_all(to, masker.feed(piece))
         _write_all(to, masker.rest())
     except BrokenPipeError:
         pass
+    except OSError as fault:
+        failures.append(fault)
     finally:
         os.close(reading)
 

@@ -6,13 +6,12 @@ import json
 from collections.abc import Iterator
 from typing import Any
 
-import yaml
-
 from coinjar.core.names import ALL
 from coinjar.destinations.generated_objects import ORDER, SERVICE
 from coinjar.destinations.manifests import ManifestsDestination
 from coinjar.destinations.workloads import read_manifests, service_of
 from coinjar.documents.json_data import MISSING, Data, resolve_pointer
+from coinjar.documents.yamltext import load_plain
 
 KINDS = {
     "ConfigMap": ("api/v1", "configmaps"),
@@ -37,7 +36,7 @@ _REFERENCES = ("configMapRef", "secretRef", "configMapKeyRef", "secretKeyRef", "
 
 def _documents(data: bytes, file: str) -> Iterator[dict[str, Any]]:
     for manifest in read_manifests(data, file):
-        loaded = yaml.safe_load(manifest.text)
+        loaded = load_plain(manifest.text.encode(), file)
         if isinstance(loaded, dict) and loaded.get("kind") in KINDS:
             yield loaded
 

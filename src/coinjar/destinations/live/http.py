@@ -12,7 +12,7 @@ import time
 from collections.abc import Iterable, Mapping
 from email.utils import parsedate_to_datetime
 from functools import cache
-from typing import TYPE_CHECKING, NamedTuple, Self
+from typing import TYPE_CHECKING, Any, NamedTuple, Self
 from urllib.parse import urlsplit
 
 from coinjar.core.errors import ExternalError, InputError, Location
@@ -30,6 +30,10 @@ _TRIES_TO_REACH = 3
 """Retries where nobody listens: waiting for a mistyped address is worse than a second run."""
 _LONGEST_WAIT = 60.0
 """Maximum seconds that one request waits for its next try."""
+LARGEST_ANSWER = 32 << 20
+"""Maximum size of an answer, decompressed, in bytes."""
+_LONGEST_ANSWER = 120.0
+"""Maximum seconds for a whole answer."""
 _SHOWN = 300
 """Characters of a server's message that are shown."""
 _LONGEST_MESSAGE = 1 << 16
@@ -201,9 +205,28 @@ class HttpClient:
                 transport=self._transport,
                 trust_env=not is_loopback(self.address),
             )
-        if ask.content is not None:
-            return await self._client.request(ask.method, ask.path, content=ask.content, headers=ask.headers)
-        return await self._client.request(ask.method, ask.path, json=ask.body, headers=ask.headers)
+        body: dict[str, Any] = {"json": ask.body} if ask.content is None else {"content": ask.content}
+        try:
+            async with (
+                asyncio.timeout(_LONGEST_ANSWER),
+                self._client.stream(ask.method, ask.path, headers=ask.headers, **body) as answer,
+            ):
+                return await self._whole(ask, answer)
+        except TimeoutError:
+            raise httpx.ReadTimeout(f"no whole answer in {_LONGEST_ANSWER:.0f} s") from None
+
+    async def _whole(self, ask: Request, answer: httpx.Response) -> httpx.Response:
+        """Return an answer with its body, which may be large only up to a limit, decompressed."""
+        import httpx
+
+        content = bytearray()
+        async for piece in answer.aiter_bytes():
+            content += piece
+            if len(content) > LARGEST_ANSWER:
+                words = f"{ask.method} {ask.path} was answered with more than {LARGEST_ANSWER >> 20} MiB"
+                raise self._failed(words, "check the address, and the service")
+        headers = [(name, text) for name, text in answer.headers.multi_items() if name != "content-encoding"]
+        return httpx.Response(answer.status_code, headers=headers, content=bytes(content), request=answer.request)
 
     def _read(self, ask: Request, answer: httpx.Response) -> Response:
         onward = answer.links.get("next", {}).get("url")
@@ -223,7 +246,7 @@ class HttpClient:
         short = [name for name in self.hidden if 0 < len(name) < SHORTEST]
         if any(name in text for name in short):
             return ""  # too short to be replaced without destroying the message
-        shown = Redactor(dict.fromkeys(self.hidden, "secret")).excerpt(text[:_LONGEST_MESSAGE])
+        shown = Redactor(dict.fromkeys(self.hidden, "")).excerpt(text[:_LONGEST_MESSAGE])
         return " ".join(shown.split())[:_SHOWN]
 
     def _refused(self, ask: Request, answer: httpx.Response) -> HttpStatusError:

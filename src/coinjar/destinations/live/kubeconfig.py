@@ -10,11 +10,10 @@ from base64 import b64decode
 from pathlib import Path
 from typing import Any, NamedTuple
 
-import yaml
-
 from coinjar.core.errors import InputError, Location
+from coinjar.documents.yamltext import load_plain
 from coinjar.system.child_environment import child_environment
-from coinjar.system.files import display_path
+from coinjar.system.files import display_path, read_file
 from coinjar.system.memory_files import private_file
 
 
@@ -38,15 +37,11 @@ def read_access(path: Path, context: str) -> ClusterAccess:
     """Return the access of a kubeconfig's context ("": its current one). Raises InputError."""
     location = Location(display_path(path))
     try:
-        data = yaml.safe_load(path.read_bytes())
+        data = load_plain(read_file(path), display_path(path))
     except OSError as fault:
         words = f"cannot read the kubeconfig: {(fault.strerror or '').lower()}"
         raise InputError(
             words, hint="name it under kubeconfig:, or in KUBECONFIG", location=location, code="kubeconfig"
-        ) from None
-    except yaml.YAMLError:
-        raise InputError(
-            "the kubeconfig is not YAML", hint="check that it is the right file", location=location, code="kubeconfig"
         ) from None
     try:
         name = context or data["current-context"]
@@ -99,10 +94,10 @@ def _users(data: bytes) -> list[dict[str, Any]]:
 
 def _parts(data: bytes, key: str, inner: str) -> list[dict[str, Any]]:
     try:
-        loaded = yaml.safe_load(data)
+        loaded = load_plain(data, "kubeconfig")
         return [item[inner] for item in loaded[key] if isinstance(item[inner], dict)]
-    except (yaml.YAMLError, KeyError, TypeError):
-        return []
+    except (InputError, KeyError, TypeError):
+        return []  # whoever uses it is told
 
 
 def _named(entries: list[dict[str, Any]], name: str, key: str) -> dict[str, Any]:
@@ -116,14 +111,14 @@ def _named(entries: list[dict[str, Any]], name: str, key: str) -> dict[str, Any]
 def _data(part: dict[str, Any], key: str, path: Path) -> bytes | None:
     if part.get(f"{key}-data"):
         return b64decode(part[f"{key}-data"])
-    return (path.parent / part[key]).read_bytes() if part.get(key) else None
+    return read_file(path.parent / part[key]) if part.get(key) else None
 
 
 def _token(user: dict[str, Any], path: Path) -> str:
     if user.get("token"):
         return str(user["token"])
     if user.get("tokenFile"):
-        return (path.parent / str(user["tokenFile"])).read_text().strip()
+        return read_file(path.parent / str(user["tokenFile"])).decode().strip()
     if user.get("exec"):
         return _from_program(user["exec"], path)
     return ""

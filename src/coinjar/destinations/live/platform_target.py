@@ -26,6 +26,9 @@ if TYPE_CHECKING:
 
 _MASK = "••••"
 
+_MOST_PAGES = 1_000
+"""Maximum number of pages of one list; a service that always names another one must not keep us."""
+
 
 class _ListedVariable(NamedTuple):
     """A listed variable as its platform returned it, and the other stages that it is for."""
@@ -150,7 +153,7 @@ class PlatformTarget(Target):
     async def _pages(self, listing: ListRequest) -> AsyncIterator[Data]:
         following: Any = 1 if listing.next_page else None
         path: str | None = None
-        while True:
+        for _ in range(_MOST_PAGES):
             ask = self.ask(listing.request, {"next": following})
             answer: Response = await self.client.send(ask._replace(path=path) if path else ask)
             yield answer.data
@@ -166,6 +169,7 @@ class PlatformTarget(Target):
                 following = resolve_pointer(answer.data, listing.next_at) if listing.next_at else None
                 if following is MISSING or following in (None, "", False):
                     return
+        raise unreadable(self, f"the list has more than {_MOST_PAGES:,} pages", "check the paging of the service")
 
     async def read(self) -> dict[str, LiveValue]:
         listing = self.description.listing
