@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, TypeAlias
 
 from coinjar.core.errors import InputError
+from coinjar.core.patterns import TooSlow, fullmatch
 from coinjar.core.record import Record
 from coinjar.core.secret import reveal
 
@@ -60,7 +61,11 @@ def _text(text: str, constraints: Constraints) -> str:
     if isinstance(high, int) and len(text) > high:
         raise ValueError(f"must have {high} characters or less, has {len(text)}")
     pattern = constraints.get("pattern")
-    if isinstance(pattern, str) and not re.fullmatch(pattern, text):
+    try:
+        is_fitting = not isinstance(pattern, str) or fullmatch(pattern, text) is not None
+    except TooSlow:
+        raise ValueError(f"takes too long to compare with the pattern {pattern}") from None
+    if not is_fitting:
         raise ValueError(f"does not match the pattern {pattern}")
     return text
 

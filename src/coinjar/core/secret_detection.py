@@ -25,7 +25,7 @@ _WHICH = frozenset("OLD NEW NEXT PREVIOUS CURRENT BASE64 B64 PROD DEV".split())
 # A password may contain characters that should be percent-encoded ('#', '/', '@'). A port followed by a path is not a
 # password.
 _LOGIN = re.compile(
-    r"[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:(?!\d{1,5}(?:[/?#]|$))[^\s@][^\s]*@(?=[^\s@]*$)|[A-Za-z][A-Za-z0-9+.-]*://[^/?#\s:@]*:[^/?#\s@]+@"
+    r"[A-Za-z][A-Za-z0-9+.-]{0,30}://[^/?#\s:@]*:(?!\d{1,5}(?:[/?#]|$))[^\s@][^\s]*@(?=[^\s@]*$)|[A-Za-z][A-Za-z0-9+.-]{0,30}://[^/?#\s:@]*:[^/?#\s@]+@"
 )
 _SHAPES = (
     (re.compile(r"-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY-----"), "contains a private key"),

@@ -16,6 +16,7 @@ from yaml.nodes import ScalarNode
 from coinjar.core.errors import CoinJarError, InputError, Location, location_of, raise_all
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
+from coinjar.core.patterns import fullmatch
 from coinjar.core.rules.base import PortUse
 from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.hidden_lines import Hidden
@@ -218,7 +219,7 @@ class TemplatesDestination(FileDestination):
                     )
                 )
                 continue
-            if allowed and not allowed.fullmatch(entry.text):
+            if allowed and not fullmatch(allowed.pattern, entry.text):
                 words = (
                     f"the value of {mention.name} for {service} on {stage} does not match what this template allows "
                     f"({allowed.pattern})"

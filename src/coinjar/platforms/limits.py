@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from coinjar.core.delivery import DesiredValue
 from coinjar.core.names import matches
+from coinjar.core.patterns import fullmatch
 from coinjar.platforms.description import PlatformDescription
 
 RESERVED, SUPPLIED, NAME, VALUE, EMPTY = "reserved", "supplied", "name", "value", "empty"
@@ -69,7 +70,7 @@ def _name(platform: PlatformDescription, name: str) -> UnsupportedVariable | Non
             "declare it supplied: {by: [the destination]}, or omit it (without:)",
             SUPPLIED,
         )
-    if platform.shape and not re.fullmatch(platform.shape, name):
+    if platform.shape and not fullmatch(platform.shape, name):
         return UnsupportedVariable(
             name,
             f"{platform.name} accepts only names that match {platform.shape}",

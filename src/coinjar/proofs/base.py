@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 from coinjar.core.layers import Resolver
+from coinjar.core.patterns import find_all
 from coinjar.core.proofs import Proof
 from coinjar.destinations.stage_view import RenderContext
 from coinjar.documents.json_data import MISSING, Data, as_text, resolve_pointer
@@ -84,7 +84,7 @@ def of_text(proof: Proof, text: str, *, last: bool = False) -> ProofAnswers:
             return ProofAnswers([None])
         text = as_text(result)
     if proof.pattern:
-        finds = list(re.finditer(proof.pattern, text, re.MULTILINE))
+        finds = find_all(proof.pattern, text)
         if not finds:
             return ProofAnswers([None])
         match = finds[-1] if last else finds[0]

@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterator
 
 from coinjar.core.errors import ExternalError, InputError
+from coinjar.core.patterns import search
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_environments
 from coinjar.proofs.declared_acts import engine_of
 from coinjar.system import processes
@@ -40,10 +41,10 @@ def _running(pattern: str) -> Iterator[int]:
     """Yield the processes whose command line, words joined by spaces, matches a pattern."""
     import psutil
 
-    wanted = re.compile(pattern)
+    re.compile(pattern)
     for process in psutil.process_iter(["cmdline"]):
         command = " ".join(process.info["cmdline"] or [])
-        if process.pid != os.getpid() and command and wanted.search(command):
+        if process.pid != os.getpid() and command and search(pattern, command):
             yield process.pid
 
 

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
+from coinjar.core.patterns import limited
 from coinjar.jarfile.layout import JarLayout
 from coinjar.mentions.languages import language_of
 
@@ -125,10 +126,13 @@ class FileWalk:
         return CandidateFile(entry.path, state.st_size, state.st_mtime_ns)
 
     def _ignores(self, ignored: list[_IgnoreFile], path: str) -> bool:
-        if self.without is not None and self.without.match_file(path[self.base :]):
-            return True
+        if self.without is not None:
+            with limited("without: of code"):
+                if self.without.match_file(path[self.base :]):
+                    return True
         for ignore_file in reversed(ignored):  # the nearest file with a matching pattern decides
-            said = ignore_file.spec.check_file(path[ignore_file.skip :]).include
+            with limited(".gitignore"):
+                said = ignore_file.spec.check_file(path[ignore_file.skip :]).include
             if said is not None:
                 return said
         return False

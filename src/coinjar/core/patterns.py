@@ -1,0 +1,70 @@
+"""Regular expressions that a jar declares: compared with a time limit, because some take longer than a life."""
+
+from __future__ import annotations
+
+import re
+import signal
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from coinjar.core.errors import InputError
+
+LONGEST = 1.0
+"""Seconds for one comparison."""
+
+
+_slow: set[str] = set()
+
+
+class TooSlow(InputError):
+    """A pattern that takes too long on a text."""
+
+    def __init__(self, pattern: str) -> None:
+        super().__init__(
+            f"a text takes too long to compare with the pattern {pattern}",
+            hint="write it without a repetition inside of a repetition",
+            code="pattern",
+        )
+
+
+def fullmatch(pattern: str, text: str) -> re.Match[str] | None:
+    """Return the match of a whole text. Raises TooSlow."""
+    with limited(pattern):
+        return re.fullmatch(pattern, text)
+
+
+def search(pattern: str, text: str) -> re.Match[str] | None:
+    """Return the first match in a text. Raises TooSlow."""
+    with limited(pattern):
+        return re.search(pattern, text)
+
+
+def find_all(pattern: str, text: str) -> list[re.Match[str]]:
+    """Return every match in a text, `^` and `$` at every line. Raises TooSlow."""
+    with limited(pattern):
+        return list(re.finditer(pattern, text, re.MULTILINE))
+
+
+@contextmanager
+def limited(pattern: str) -> Iterator[None]:
+    """Limit the time by the process's timer, which only the main thread can use: a library's caller in another thread
+    has no limit. A pattern that was too slow once is not tried again. Raises TooSlow.
+    """
+    if pattern in _slow:
+        raise TooSlow(pattern)
+
+    def expired(_number: int, _frame: object) -> None:
+        _slow.add(pattern)
+        raise TooSlow(pattern)
+
+    try:
+        before = signal.signal(signal.SIGALRM, expired)
+    except ValueError:
+        yield
+        return
+    try:
+        signal.setitimer(signal.ITIMER_REAL, LONGEST)
+        yield
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+        signal.signal(signal.SIGALRM, before)
