@@ -6,7 +6,7 @@ NEWEST := .venv-newest
 PYTEST := -m pytest -n auto
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test unit test-newest test-matrix test-under-load fmt lint bench docs screenshots system lock clean
+.PHONY: demo test unit test-newest test-matrix test-under-load fuzz fmt lint bench docs screenshots system lock clean
 
 demo: $(VENV)/ready
 	sh tools/system.sh demo
@@ -39,6 +39,10 @@ test-matrix:
 test-under-load: system $(VENV)/ready-to-test
 	for loop in 1 2 3 4 5 6 7 8; do $(BIN)/python -c 'while True: pass' & pids="$$pids $$!"; done; \
 	$(BIN)/python $(PYTEST); code=$$?; kill $$pids; exit $$code
+
+# Mutated samples for every reader of foreign bytes, two minutes in all.
+fuzz: $(VENV)/ready-to-test
+	$(BIN)/python tools/fuzz.py 120
 
 fmt: $(VENV)/ready-to-test
 	$(BIN)/ruff format src tests bench tools

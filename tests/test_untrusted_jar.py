@@ -59,7 +59,7 @@ READING = [
     "value dev RUNS --service web", "value dev READS_FILE --service web", "value dev READS_ENV --service web", "value dev STORED --service web", "value dev TOKEN --service web",
     "compare dev prod", "compare dest:salt@dev dev", "compare dest:out@dev dev", "compare dest:live@dev dev", "compare dest:pods@dev dev", "compare dest:boxes@dev dev",
     "render dev --dry-run", "render dev", "render dev --verify", "render dev --as json --service web", "within dev --service web -- true", "mentions .",
-    "deliver dev --dry-run --requests", "deliver dev --yes", "drift dev", "confirm dev prod", "deliveries", "deliveries --json",
+    "deliver dev --dry-run --requests", "deliver dev", "drift dev", "confirm dev prod", "deliveries", "deliveries --json",
     "adopt dest:salt --stage dev", "adopt dest:registry@dev --stage dev --yes", "migrate dest:salt dest:registry --out move.yaml", "rename PLAIN PLAINER --dry-run",
     "readers list", "permit --show", "permit", "permit --json", "schema jar", "generate TOKEN --stage dev --dry-run",
 ]  # fmt: skip

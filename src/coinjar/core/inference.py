@@ -16,7 +16,8 @@ _MAYBE = ("KEY", "SALT", "DSN", "PIN")
 _PLACEHOLDER = re.compile(
     r"(?i)(?:change[-_ ]?(?:me|this|it)|re?place[-_ ]?(?:me|this|it)|fill[-_ ]?(?:me|this)?[-_ "
     r"]?in|x{3,}|\?{3,}|to[-_ ]?do|tbd|fixme"
-    r"|your[-_ ](?:[A-Za-z0-9]+[-_ ])*(?:here|key|token|password|secret)|<[^<>]+>|placeholder|insert[-_ ].*[-_ ]here|dummy)"
+    r"|your[-_ ](?:[A-Za-z0-9]+[-_ ])*(?:here|key|token|password|secret)|<[^<>]+>|placeholder"
+    r"|insert[-_ ].*[-_ ]here|dummy)"
 )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import signal
+import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -25,6 +26,13 @@ class TooSlow(InputError):
             hint="write it without a repetition inside of a repetition",
             code="pattern",
         )
+
+
+def check_pattern(pattern: str) -> None:
+    """Raise re.error for a text that is no regular expression; what Python warns of is no fault."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", FutureWarning)
+        re.compile(pattern)
 
 
 def fullmatch(pattern: str, text: str) -> re.Match[str] | None:

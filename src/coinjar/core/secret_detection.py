@@ -31,7 +31,7 @@ _SHAPES = (
     (re.compile(r"-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY-----"), "contains a private key"),
     (re.compile(r"AGE-SECRET-KEY-1[A-Z0-9]{20,}"), "contains a private key"),
     (_LOGIN, "contains a password in a URL"),
-    (re.compile(r"\beyJ[\w-]{10,}\.eyJ[\w-]{10,}\.[\w-]{16,}"), "contains a signed token (RFC 7519)"),
+    (re.compile(r"(?<![\w-])eyJ[\w-]{10,}\.eyJ[\w-]{10,}\.[\w-]{16,}"), "contains a signed token (RFC 7519)"),
     (re.compile(r"\b(?:Bearer|Basic|Token) [\w.~+/=-]{16,}"), "contains credentials of a request (RFC 7235)"),
     (
         re.compile(

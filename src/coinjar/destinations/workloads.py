@@ -32,7 +32,7 @@ TEMPLATED: dict[str, Steps] = {
 """Where each kind of workload has its pod's spec."""
 MADE_ANEW = frozenset({"Job", "Pod"})
 """Kinds that a cluster does not change in place."""
-_REFERENCE = re.compile(r"\$\$|\$\(([^)]*)\)")
+_REFERENCE = re.compile(r"\$\$|\$\(([^()]*)\)")
 """As Kubernetes parses it (third_party/forked/golang/expansion): a name extends to the first ')'."""
 
 
@@ -251,13 +251,13 @@ def kept_literal(text: str, but: Set[str]) -> str:
     these names.
     """
     return re.sub(
-        r"\$(?=\$)|\$\(([^)]*)\)|\$(?=\()", lambda match: match[0] if match[1] in but else "$" + match[0], text
+        r"\$(?=\$)|\$\(([^()]*)\)|\$(?=\()", lambda match: match[0] if match[1] in but else "$" + match[0], text
     )
 
 
 def escaped(text: str, names: Set[str]) -> str:
     """Return the text of an `env` entry with these names' `$(…)` escaped."""
-    return re.sub(r"\$\$|\$\(([^)]*)\)", lambda match: f"${match[0]}" if match[1] in names else match[0], text)
+    return re.sub(r"\$\$|\$\(([^()]*)\)", lambda match: f"${match[0]}" if match[1] in names else match[0], text)
 
 
 def forward(entries: list[EnvironmentEntry], entry: EnvironmentEntry) -> set[str]:

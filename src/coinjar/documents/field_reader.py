@@ -11,6 +11,7 @@ from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.names import suggestion
+from coinjar.core.patterns import check_pattern
 from coinjar.documents.yamltext import is_null, location
 
 NULL_HINT = 'write "" for an empty text, "null" for the word, or {unset: true} to unset it here and inherit nothing'
@@ -89,7 +90,7 @@ class FieldReader:
         """Return a regular expression."""
         text = self.text(node, what)
         try:
-            re.compile(text)
+            check_pattern(text)
         except re.error as fault:
             assert node is not None, "no pattern"
             self.fault(

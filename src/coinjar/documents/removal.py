@@ -11,7 +11,7 @@ from coinjar.documents.writer import ScalarWriter
 
 Path: TypeAlias = tuple[str | int, ...]
 """Names of mappings and indexes in lists, from the root."""
-_COMMENT_BEHIND = re.compile(r"[ \t]*,?[ \t]+#[^\n]*")
+_COMMENT_BEHIND = re.compile(r"(?:[ \t]*,)?[ \t]+#[^\n]*")
 _NOTHING_BEHIND = re.compile(r"[ \t]*(?:#[^\n]*)?\n")
 
 

@@ -7,6 +7,7 @@ import re
 from yaml.nodes import Node, ScalarNode
 
 from coinjar.core.kinds import KINDS
+from coinjar.core.patterns import check_pattern
 from coinjar.documents.field_reader import FieldReader
 
 _NUMBERS = ("min", "max", "min_length", "max_length")
@@ -38,7 +39,7 @@ def _read(fields: FieldReader, name: str, node: Node) -> object | None:
     text = fields.text(node, name)
     if name == "pattern":
         try:
-            re.compile(text)
+            check_pattern(text)
         except re.error as fault:
             fields.fault(
                 node, f"this pattern is not a regular expression: {fault.msg}", "write it in the syntax of Python's re"

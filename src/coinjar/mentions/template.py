@@ -9,8 +9,8 @@ from coinjar.mentions.base import PRESENCE, READ, ComputedName, Mention, TextMen
 from coinjar.mentions.dollars import references
 from coinjar.mentions.yaml_nodes import NAME
 
-_COMMENT = re.compile(rb"\{#.*?#\}|\{\{-?\s*/\*.*?\*/\s*-?\}\}", re.DOTALL)
-_TAG = re.compile(rb"\{\{(.*?)\}\}|\{%(.*?)%\}", re.DOTALL)
+_COMMENT = re.compile(rb"\{#(?:(?!\{#).)*?#\}|\{\{-?\s*/\*(?:(?!\{\{).)*?\*/\s*-?\}\}", re.DOTALL)
+_TAG = re.compile(rb"\{\{((?:(?!\{\{).)*?)\}\}|\{%((?:(?!\{%).)*?)%\}", re.DOTALL)
 _TEXT = rb"""(?:"([^"]*)"|'([^']*)')"""
 _USE = re.compile(
     rb"""(?<![\w."'])(?:env\s*\(\s*"""

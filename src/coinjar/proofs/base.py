@@ -78,7 +78,7 @@ def of_text(proof: Proof, text: str, *, last: bool = False) -> ProofAnswers:
     if proof.at:
         try:
             result = resolve_pointer(json.loads(text), proof.at)
-        except ValueError:
+        except (ValueError, RecursionError):
             raise NoAnswer("the answer is not JSON") from None
         if result is MISSING or result is None:
             return ProofAnswers([None])

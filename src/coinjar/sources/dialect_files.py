@@ -29,8 +29,7 @@ _OTHERS = [
     ),
     (rb"\A\s*\{(?s:.*)\"ociVersion\"", "bundle", "the config.json of an OCI bundle"),
 ]
-_COMMENT = re.compile(r"\s*#+\s*(.*?)\s*")
-_NOT_PROSE = re.compile(r"[-=#*_~]{3,}|[A-Za-z_]\w*=")
+_NOT_PROSE = re.compile(r"[-=#*_~]{3,}|(?<!\w)[A-Za-z_]\w*=")
 
 
 def read_file(path: str, dialect: str, context: SourceContext) -> SourceVariables:
@@ -114,9 +113,9 @@ def _comments(data: bytes) -> dict[int, str]:
     result: dict[int, str] = {}
     above: list[str] = []
     for number, line in enumerate(data.decode(errors="replace").splitlines(), 1):
-        comment = _COMMENT.fullmatch(line) if line.lstrip().startswith("#") else None
-        if comment:
-            above = [*above, comment[1]] if comment[1] and not _NOT_PROSE.search(comment[1]) else []
+        if line.lstrip().startswith("#"):
+            comment = line.lstrip().lstrip("#").strip()
+            above = [*above, comment] if comment and not _NOT_PROSE.search(comment) else []
             continue
         if line.strip() and above:
             result[number] = " ".join(above)

@@ -7,9 +7,11 @@ operations.
 
 from __future__ import annotations
 
+import os
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Collection, Mapping, Sequence
-from typing import NamedTuple, Self
+from collections.abc import Awaitable, Callable, Collection, Mapping, Sequence
+from functools import wraps
+from typing import Any, NamedTuple, Self
 
 from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
 from coinjar.core.dispositions import NAME, RejectedValue
@@ -82,6 +84,25 @@ class TargetNotes:
             self.lines.append(line)
 
 
+def _checked(method: Callable[..., Awaitable[Any]]) -> Callable[..., Awaitable[Any]]:
+    """Return a method of a target that raises ExternalError where an answer has another form than expected."""
+
+    @wraps(method)
+    async def checked(self: Target, *arguments: object) -> Any:  # noqa: ANN401 - as the method itself
+        try:
+            return await method(self, *arguments)
+        except _OTHER_FORM as fault:
+            if os.environ.get("COINJAR_TRACEBACK"):
+                raise  # it may be a fault of ours
+            words = f"answered in another form than expected ({type(fault).__name__})"
+            raise unreadable(self, words, "check the address and the version of the service", code="shape") from None
+
+    return checked
+
+
+_OTHER_FORM = (KeyError, IndexError, TypeError, AttributeError, ValueError, RecursionError)
+
+
 class Target(ABC):
     """One environment at a destination.
 
@@ -118,6 +139,15 @@ class Target(ABC):
     def unsupported_variables(self) -> list[CoinJarError]:
         """Yield what it does not support, without any request."""
         return []
+
+    def __init_subclass__(cls, **arguments: object) -> None:
+        """Let every conversation of a target end in an error of ours when the system answers in another form than it
+        documents: whichever field is missing or of another type.
+        """
+        super().__init_subclass__(**arguments)
+        for name in ("identity", "read", "write", "restart", "effect", "settle"):
+            if name in cls.__dict__:
+                setattr(cls, name, _checked(cls.__dict__[name]))
 
     @abstractmethod
     async def identity(self) -> str:

@@ -236,7 +236,7 @@ class HttpClient:
             return Response(None, onward)
         try:
             return Response(answer.json(), onward)
-        except ValueError:
+        except (ValueError, RecursionError):
             raise self._failed(
                 f"{ask.method} {ask.path} was answered with a body that is not JSON", "check the address"
             ) from None
