@@ -6,6 +6,7 @@ import json
 import os
 import shlex
 import socket
+import sqlite3
 import subprocess
 import threading
 from collections.abc import Callable, Iterator
@@ -17,6 +18,7 @@ import pytest
 from coinjar.core.secret import reveal
 from tests.conftest import IDENTITY, Coinjar, on_a_terminal
 from tests.consumers import need
+from tests.systems import standin
 
 OUTSIDE = "made-up-text-outside"
 
@@ -170,14 +172,14 @@ def test_what_was_permitted_acts(cloned: tuple[Coinjar, Listener]) -> None:
         assert cj("value", "dev", "READS_ENV", "--service", "web", permitted=False).out == "made-up-token-1"
         environment = (cj.folder.parent / "outside/env").read_text()
         assert "MADE_UP_TOKEN" in environment
-        assert "COINJAR_" not in environment
+        assert "COINJAR_IDENTITY" not in environment
         for name in ("salt", "registry", "live", "boxes", "pods"):
             (cj.folder.parent / "outside/env").unlink(missing_ok=True)
             heard = len(listener.heard)
             cj("drift", "dev", name, code=None, permitted=False)
             ran = (cj.folder.parent / "outside/env").exists()
             assert len(listener.heard) > heard or ran, name
-            assert not ran or "COINJAR_" not in (cj.folder.parent / "outside/env").read_text()
+            assert not ran or "COINJAR_IDENTITY" not in (cj.folder.parent / "outside/env").read_text()
         cj("confirm", "dev", code=None, permitted=False)
         assert any(b"GET /plain" in heard for heard in listener.heard)
         assert any(b"made-up-token-1" in heard for heard in listener.heard)
@@ -443,3 +445,42 @@ def test_records_elsewhere_are_proven(cloned: tuple[Coinjar, Listener]) -> None:
     server.close()
     assert heard
     assert not any(b"made-up" in data for data in heard)
+
+
+def test_who_can_write_the_records_does_not_choose_what_undo_delivers(
+    jar: Callable[..., Coinjar], tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """A snapshot that is made up, changed, of another delivery, or readable although the stage has readers."""
+    with standin("saltmarsh", tmp_path_factory.mktemp("salt"), "line") as salt:
+        cj = jar(
+            "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: one}, TOKEN: {secret: true}}\n"
+            f"destinations: {{salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: line, token: {{from_env: T}}}}}}\n"
+        )
+        cj.env["T"] = salt.token
+        cj("put", "TOKEN", "--stage", "dev", stdin="made-up-secret")
+        for text in ("two", "three", "four"):
+            cj("put", f"A={text}", "--stage", "dev")
+            cj("deliver", "dev")
+        shown = cj("deliveries", "undo", "3", "--dry-run", code=None)
+        assert "three" in shown.out + shown.err
+        database = sqlite3.connect(cj.folder / "jar/.local/deliveries.sqlite")
+        ours = dict(database.execute("select delivery, snapshot from coinjar_parts"))
+        plain = b'plain\n{"before": {"A": "theirs"}, "after": {}, "secret": [], "left_out": []}'
+        head = ours[3].partition(b"\n")[0]
+        for forged in (
+            plain,
+            head + b"\n" + plain,
+            b"snapshot " + b"0" * 64 + b"\n" + plain,
+            ours[2],
+            ours[3][:-1],
+            ours[3][:-9] + b"x" * 9,
+            b"",
+            b"\xff",
+        ):
+            database.execute("update coinjar_parts set snapshot = ? where delivery = 3", (forged,))
+            database.commit()
+            refused = cj("deliveries", "undo", "3", "--dry-run", code=4)
+            assert "was not made by a reader of the stage" in refused.err, forged
+            assert "theirs" not in refused.out + refused.err
+            assert "was not made" in cj("compare", "delivery:3", "dev", code=4).err
+        assert b"made-up" not in (cj.folder / "jar/.local/deliveries.sqlite").read_bytes()

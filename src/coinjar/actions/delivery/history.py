@@ -6,12 +6,13 @@ from collections.abc import Mapping
 from contextlib import closing
 
 from coinjar.actions.delivery.records import open_records
-from coinjar.actions.delivery.snapshots import Snapshot, open_snapshot
+from coinjar.actions.delivery.snapshots import Snapshot, SnapshotPlace, open_snapshot
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.compare import FlatSide
+from coinjar.core.display import Masker
 from coinjar.core.errors import UsageError
 from coinjar.core.model import Jar
-from coinjar.destinations.stage_view import services_for
+from coinjar.destinations.stage_view import RenderContext, services_for
 from coinjar.records.store import DeliveryRecord, RecordStore, TargetRecord, VariableRecord
 
 
@@ -25,13 +26,16 @@ def services_of(jar: Jar, delivery: DeliveryRecord, target: str) -> list[str]:
 
 
 def snapshots_of(
-    opened: OpenJar, records: RecordStore, number: int
+    opened: OpenJar, jar: Jar, records: RecordStore, number: int
 ) -> tuple[DeliveryRecord, dict[str, Snapshot], list[VariableRecord]]:
     """Return a delivery with its decrypted snapshots, by target. Raises UsageError, DecryptionError."""
     delivery, parts, written = records.delivery(number)
-    result = {
-        target.target: open_snapshot(opened, target.snapshot, number) for target in parts if target.snapshot is not None
-    }
+    key = RenderContext(jar, opened.folder, Masker(), opened.ring, opened.gate).naming_key(delivery.stage)
+    result = {}
+    for part in parts:
+        if part.snapshot is not None:
+            place = SnapshotPlace(jar.app, delivery.stage, delivery.destination, part.target, number)
+            result[part.target] = open_snapshot(opened, jar, key, place, part.snapshot)
     return delivery, result, written
 
 
@@ -42,7 +46,7 @@ def earlier_values(
 
     Raises UsageError if there is nothing to restore, DecryptionError if the snapshot is encrypted for others.
     """
-    delivery, snapshots, written = snapshots_of(opened, records, number)
+    delivery, snapshots, written = snapshots_of(opened, jar, records, number)
     values: dict[str, dict[str, str | None]] = {}
     left: list[str] = []
     for record in written:
@@ -92,7 +96,7 @@ def delivery_number(text: str) -> int:
 def delivery_side(opened: OpenJar, jar: Jar, number: int) -> FlatSide:
     """Return the values after a delivery, for `compare delivery:N`. Raises UsageError, DecryptionError."""
     with closing(open_records(opened, jar)) as records:
-        delivery, snapshots, _ = snapshots_of(opened, records, number)
+        delivery, snapshots, _ = snapshots_of(opened, jar, records, number)
     values: dict[str | None, dict[str, str | None]] = {}
     secret: set[str] = set()
     for target, snapshot in snapshots.items():

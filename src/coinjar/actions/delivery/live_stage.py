@@ -112,11 +112,15 @@ class LiveStage:
         """Return the stage, supplied values included. A person's own values are excluded."""
         return self.opened.resolver(self.stage, jar=self.jar)
 
-    def fingerprint(self, destination: str, target: str) -> Callable[[str, str], str]:
-        """Return the fingerprint of a text for the records, keyed with the stage's naming key."""
+    def records_key(self) -> bytes:
+        """Return the key of what the records say about the stage: its naming key."""
         if self._key is None:
             self._key = self.render_context.naming_key(self.stage)
-        key = self._key
+        return self._key
+
+    def fingerprint(self, destination: str, target: str) -> Callable[[str, str], str]:
+        """Return the fingerprint of a text for the records, keyed with the stage's naming key."""
+        key = self.records_key()
 
         def of(name: str, text: str) -> str:
             return fingerprint(key, self.jar.app, (self.stage, destination, target), name, text)

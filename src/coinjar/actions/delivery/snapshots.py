@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hmac
 import json
 from collections.abc import Mapping
 from typing import NamedTuple
@@ -15,6 +16,17 @@ from coinjar.core.secret import Secret, reveal
 
 _PLAIN = b"plain\n"
 _SEALED = b"sealed\n"
+_SIGNED = "snapshot "
+
+
+class SnapshotPlace(NamedTuple):
+    """Which delivery to which target a snapshot belongs to."""
+
+    app: str
+    stage: str
+    destination: str
+    target: str
+    number: int
 
 
 class Snapshot(NamedTuple):
@@ -78,18 +90,41 @@ def take(to: list[str], live: Mapping[str, LiveValue], desired_values: Mapping[s
     return _SEALED + wrap(text, to)
 
 
-def open_snapshot(opened: OpenJar, kept: bytes, number: int) -> Snapshot:
-    """Return the snapshot of a stored form. Raises DecryptionError."""
-    text = kept.removeprefix(_PLAIN)
-    if kept.startswith(_SEALED):
+def signed(key: bytes, place: SnapshotPlace, stored: bytes) -> bytes:
+    """Return a stored form with the code of whoever made it: nobody without the stage's key can put another snapshot,
+    or this one elsewhere, into the records.
+    """
+    return f"{_SIGNED}{_code(key, place, stored)}\n".encode() + stored
+
+
+def _code(key: bytes, place: SnapshotPlace, stored: bytes) -> str:
+    """Return the HMAC-SHA-256, under a key derived from the stage's naming key (HKDF, RFC 5869)."""
+    from cryptography.hazmat.primitives.hashes import SHA256
+    from cryptography.hazmat.primitives.kdf.hkdf import HKDF
+
+    derived = HKDF(SHA256(), 32, salt=None, info=b"coinjar snapshot 1").derive(key)
+    where = "\0".join((place.app, place.stage, place.destination, place.target, str(place.number)))
+    return hmac.digest(derived, where.encode() + b"\0" + stored, "sha256").hex()
+
+
+def open_snapshot(opened: OpenJar, jar: Jar, key: bytes, place: SnapshotPlace, kept: bytes) -> Snapshot:
+    """Return the snapshot of a stored form. Raises DecryptionError, also for one that nobody with the key made."""
+    head, _, stored = kept.partition(b"\n")
+    code = head.decode("ascii", "replace").removeprefix(_SIGNED)
+    if not hmac.compare_digest(_code(key, place, stored).encode(), code.encode()):
+        raise _foreign(place, "was not made by a reader of the stage, for this delivery")
+    if not stored.startswith(_SEALED) and _has_people(opened, jar, place.stage):
+        raise _foreign(place, f"is not encrypted, although {place.stage} has readers")
+    text = stored.removeprefix(_PLAIN)
+    if stored.startswith(_SEALED):
         from coinjar.crypto.age import DamagedFile, NotARecipient
 
         try:
-            text = opened.identity().unwrap(kept.removeprefix(_SEALED))
+            text = opened.identity().unwrap(stored.removeprefix(_SEALED))
         except (NotARecipient, DamagedFile):
             hint = "ask somebody who could read all of the stage at the time of the delivery"
             raise DecryptionError(
-                f"the snapshot of delivery {number} is not encrypted for you", hint=hint, code="not-for-us"
+                f"the snapshot of delivery {place.number} is not encrypted for you", hint=hint, code="not-for-us"
             ) from None
     data = json.loads(text)
     secret = frozenset(data["secret"])
@@ -101,3 +136,18 @@ def open_snapshot(opened: OpenJar, kept: bytes, number: int) -> Snapshot:
         }
 
     return Snapshot(hidden(data["before"]), hidden(data["after"]), secret, frozenset(data["left_out"]))
+
+
+def _foreign(place: SnapshotPlace, words: str) -> DecryptionError:
+    return DecryptionError(
+        f"the snapshot of delivery {place.number} to {place.destination} {words}, so it is not used",
+        hint="restore the records, or set the values by hand",
+        code="tampered",
+    )
+
+
+def _has_people(opened: OpenJar, jar: Jar, stage: str) -> bool:
+    from coinjar.jarfile.readers import load_readers
+
+    readers = load_readers(opened.folder)
+    return any(readers.people(layer) for layer in (jar.chain(stage) if stage != SHARED else [SHARED]))

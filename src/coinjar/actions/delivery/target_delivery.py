@@ -100,11 +100,11 @@ class TargetDelivery:
         opened, target, destination = self.opened, self.target, self.destination
         if opened.records.unanswered(opened.stage, destination.name, target.key):
             target.notes.add("an earlier delivery requested its restart and was interrupted: it may happen twice")
-        snapshot = (
-            snapshots.take(self.recipients(), inspection.live, target.desired_values)
-            if inspection.plan.changes
-            else None
-        )
+        snapshot = None
+        if inspection.plan.changes:
+            place = snapshots.SnapshotPlace(opened.jar.app, opened.stage, destination.name, target.key, self.number)
+            taken = snapshots.take(self.recipients(), inspection.live, target.desired_values)
+            snapshot = snapshots.signed(opened.records_key(), place, taken)
         opened.records.begin_part(self.number, target.key, target.label, snapshot, inspection.plan.changes)
         if target.needs_restart:  # so that an interruption from here on is not forgotten
             waiting = {
