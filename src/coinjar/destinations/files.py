@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from functools import partial
 from pathlib import Path
@@ -21,6 +22,8 @@ from coinjar.dialects.settings import SettingsDialect, merged
 from coinjar.dialects.shell import ExecScriptDialect
 from coinjar.documents.field_reader import FieldReader
 from coinjar.system.files import display_path
+
+_NUMBER = re.compile(r"[+-]?\d+(?:[.,]\d+)?")
 
 
 class DialectFileDestination(FileDestination):
@@ -127,6 +130,8 @@ class DialectFileDestination(FileDestination):
         assert self.dialect
         entries = view.entries(service)
         refuse(self.dialect, entries, carriers)
+        if self.dialect.name == "csv":
+            self._formulas(entries)
         if self.base:
             return self._settings(view, service, entries, before)
         path = self.resolve_path(self.path, view.stage, service)
@@ -139,6 +144,18 @@ class DialectFileDestination(FileDestination):
             self._carrying(view, service, entries) if self.fills else self.dialect.write(entries, view.heading(service))
         )
         return [self._output(path, data, entries)]
+
+    def _formulas(self, entries: list[Entry]) -> None:
+        """Notice cells that a spreadsheet takes for formulas, which can run programs and send other cells away."""
+        for entry in entries:
+            if entry.text and entry.text[0] in "=+-@\t\r" and not _NUMBER.fullmatch(entry.text):
+                self.notice(
+                    "CJ044",
+                    self.destination.location,
+                    f"{entry.name} begins with a sign that makes it a formula in a spreadsheet",
+                    "use another dialect for spreadsheets, or change the value",
+                    variable=entry.name,
+                )
 
     def _carrying(self, view: StageView, service: str, entries: list[Entry]) -> bytes:
         """Return a script that renders templates before it executes its program."""

@@ -3,20 +3,29 @@
 from __future__ import annotations
 
 import os
-from contextlib import AbstractContextManager
+from collections.abc import Iterator
+from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
 
 from coinjar.core.errors import InputError, Location
 from coinjar.jarfile.layout import JarLayout
-from coinjar.system.files import display_path, locked_file
+from coinjar.system.files import display_path, locked_file, remove_unfinished
 from coinjar.system.version_control import repository_of, tracked_in
 
 
-def locked(folder: Path) -> AbstractContextManager[None]:
-    """Lock the jar: every change of it reads and writes inside. Waits for others. Raises InputError, ExternalError."""
+@contextmanager
+def locked(folder: Path) -> Iterator[None]:
+    """Lock the jar: every change of it reads and writes inside. Waits for others, and removes what killed runs left.
+
+    Raises InputError, ExternalError.
+    """
     require_own_local(folder)
-    return locked_file(JarLayout(folder).local / "lock")
+    layout = JarLayout(folder)
+    with locked_file(layout.local / "lock"):
+        for written in (folder, layout.plain("x").parent, layout.sealed_folder, layout.keys_folder, layout.local):
+            remove_unfinished(written)
+        yield
 
 
 def require_own_local(folder: Path) -> None:

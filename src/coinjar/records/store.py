@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
+from urllib.parse import quote
 
 from sqlalchemy import URL, Engine, create_engine, event, func, make_url, select
 from sqlalchemy.engine import Connection
@@ -365,6 +366,10 @@ def _sqlite(path: Path | None) -> Engine:
         path.parent.mkdir(parents=True, exist_ok=True)
         os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600))
     except OSError as fault:
+        if path.is_file() and os.access(path, os.R_OK):
+            return create_engine(
+                URL.create("sqlite", database=f"file:{quote(str(path))}", query={"mode": "ro", "uri": "true"})
+            )
         words = f"cannot write it: {(fault.strerror or 'unknown error').lower()}"
         raise ExternalError(
             words, hint="check the folder's permissions", location=Location(display_path(path)), code="records"

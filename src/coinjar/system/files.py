@@ -155,6 +155,12 @@ def locked_file(path: Path) -> Iterator[None]:
         os.close(handle)
 
 
+def remove_unfinished(folder: Path) -> None:
+    """Remove what a killed run left in a folder; the caller holds the lock under which its files are written."""
+    for path in folder.glob(f".*{_UNFINISHED}"):
+        path.unlink(missing_ok=True)
+
+
 def replace_file(path: Path, data: bytes, *, mode: int | None = None, private: bool = False) -> None:
     """Replace a file: a reader, or a crash at any moment, finds the old or the new text.
 

@@ -24,6 +24,7 @@ FILE_RULES: tuple[Rule[FileContext], ...] = (
     Rule("CJ026", WARNING, "no recovery reader", reader_rules.no_recovery_reader),
     Rule("CJ027", ERROR, "readers that are not approved", reader_rules.not_approved),
     Rule("CJ028", ERROR, "secrets tracked by version control", tracked_rules.tracked_secrets),
+    Rule("CJ044", WARNING, "a cell that a spreadsheet runs", reported("CJ044")),
     Rule("CJ030", WARNING, "an example out of date", reported("CJ030")),
     Rule("CJ032", ERROR, "a name reserved by a destination", reported("CJ032")),
     Rule("CJ033", ERROR, "over a platform's limits", reported("CJ033")),

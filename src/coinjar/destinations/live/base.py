@@ -23,6 +23,7 @@ from coinjar.core.model import Destination
 from coinjar.core.names import SHARED, shell_can_set
 from coinjar.core.permits import CONTACTS, Act
 from coinjar.core.secret import reveal
+from coinjar.core.secret_detection import SURE, detect_secret
 from coinjar.destinations.base import DestinationOptions
 from coinjar.destinations.options import TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, is_supplied
@@ -209,10 +210,23 @@ class LiveDestination(DestinationOptions, ABC):
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         self.declared = {**self.declared, **COMMON}
         super().__init__(destination, render_context, fields)
+        self._refuse_credentials()
         self.accounts: dict[str, str] = {}
         for key, _, node in fields.members(self.options["account"], "'account'") if "account" in self.options else ():
             self.accounts[key] = fields.text(node, f"account of {destination.name}")
         self.restart_timeout = self._seconds("restart_timeout", _RESTART_TIMEOUT)
+
+    def _refuse_credentials(self) -> None:
+        """Refuse an address with a password or a token in it: everybody with the repository reads jar.yaml."""
+        address = one_line(self.options.get("address"))
+        certainty, why = (detect_secret("ADDRESS", address) if address else None) or ("", "")
+        if certainty == SURE:
+            self.fields.fault(
+                self.options["address"],
+                f"the address of {self.destination.name} {why}, and others can read jar.yaml",
+                "write the address alone, and the credential under token: or password:",
+                "destination",
+            )
 
     def _seconds(self, key: str, default: float) -> float:
         """Return an option that is a duration, in seconds."""
