@@ -140,7 +140,7 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
     ],
     "CJ044": [
         ("variables: {A: {default: '=1+cmd()'}, B: {default: '-5'}, C: {default: '@x'}, D: {default: a=b}, E: {default: '+44 1'}}\ndestinations: {d: {type: file, as: csv, path: out.csv, services: [web]}}\n", {}, [
-            "jar.yaml:7:16: A begins with a sign", "jar.yaml:7:16: C begins with a sign", "jar.yaml:7:16: E begins with a sign",
+            "jar.yaml:6:16: A begins with a sign", "jar.yaml:6:16: C begins with a sign", "jar.yaml:6:16: E begins with a sign",
         ]),
     ],
 }  # fmt: skip
