@@ -15,7 +15,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from coinjar.cli import tables
-from coinjar.system import own_variables
+from coinjar.system import process_secrets
 
 OF_ITS_OWN = frozenset({"within", "edit", "standins", "demo"})
 """Commands that become another program, start one, or serve until they are stopped."""
@@ -74,13 +74,13 @@ def _as_if(folder: Path, env: Mapping[str, str], given: bytes) -> Iterator[tuple
         err,
     )
     tables.colours.cache_clear()
-    own_variables.forget()
+    process_secrets.forget()
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error")
             yield out, err
     finally:
-        own_variables.forget()
+        process_secrets.forget()
         environment, cwd, sys.stdin, sys.stdout, sys.stderr, collects = before
         os.environ.clear()
         os.environ.update(environment)

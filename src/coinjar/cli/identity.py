@@ -52,7 +52,7 @@ def show() -> None:
 
 
 def _new_passphrase() -> str:
-    from coinjar.system.own_variables import PASSPHRASE, taken
+    from coinjar.system.process_secrets import PASSPHRASE, taken
 
     given = taken(PASSPHRASE)
     if given is not None:

@@ -17,8 +17,8 @@ from coinjar import __version__  # noqa: E402
 from coinjar.cli.visible_output import drop_output, visible_output  # noqa: E402
 from coinjar.core.errors import CoinJarError, ExternalError, UsageError  # noqa: E402
 from coinjar.core.names import suggestion  # noqa: E402
-from coinjar.system.own_variables import take  # noqa: E402
 from coinjar.system.plugins import plugins  # noqa: E402
+from coinjar.system.process_secrets import take  # noqa: E402
 
 # Each command's line in the help: its group, and what it does.
 COMMANDS = {

@@ -13,9 +13,9 @@ from typing import TextIO
 
 from coinjar.core.display import escaped
 
-# The styles of our own tables; a name that contains one of them changes a colour, and nothing else.
-_OWN = re.compile(r"(\x1b\[(?:[0-2]|3[1-6]|1;31)m)")
-_PLAIN = re.compile(r"[\n\t\x20-\x7e\xa1-\xac\xae-\u034e]*").fullmatch
+_OWN = r"(\x1b\[(?:[0-2]|3[1-6]|1;31)m)"
+"""The styles of our own tables; a name that contains one of them changes a colour, and nothing else."""
+_PLAIN = r"[\n\t\x20-\x7e\xa1-\xac\xae-\u034e]*"
 """Most of what is printed, at once: Latin letters, digits and signs, tabs and line ends."""
 
 
@@ -23,9 +23,9 @@ def printable(text: str) -> str:
     """Return a text as it may be printed: control, direction-changing and invisible characters are escaped, except line
     ends, tabs and our own styles.
     """
-    if _PLAIN(text):
+    if re.fullmatch(_PLAIN, text):  # compiled at first use: `within` prints nothing
         return text
-    parts = _OWN.split(text)
+    parts = re.split(_OWN, text)
     return "".join(part if at % 2 else escaped(part, keep="\n\t") for at, part in enumerate(parts))
 
 

@@ -11,9 +11,8 @@ from coinjar.core.errors import DecryptionError, InputError, Location
 from coinjar.core.secret import Secret
 from coinjar.crypto.age import Identity, read_identity
 from coinjar.jarfile.locate import config_folder
-from coinjar.system.core_dumps import turn_off
 from coinjar.system.files import home_path
-from coinjar.system.own_variables import KEY, PASSPHRASE, taken
+from coinjar.system.process_secrets import KEY, PASSPHRASE, taken, write_no_core_file
 
 FILE = "COINJAR_IDENTITY_FILE"
 _LARGEST = 1 << 20
@@ -112,7 +111,7 @@ def _read(data: bytes, where: str, ask: Ask | None) -> Identity:
             )
         return checked_passphrase(given)
 
-    turn_off()
+    write_no_core_file()
     try:
         return read_identity(data, where, passphrase)
     except ValueError as fault:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from coinjar.core.errors import InputError, Location
 from coinjar.jarfile.layout import JarLayout
-from coinjar.system.own_variables import KEY, taken
+from coinjar.system.process_secrets import KEY, taken
 
 
 def find_jar(start: Path, named: str | None) -> Path:

@@ -14,7 +14,7 @@ from coinjar.actions.open_jar import Resolution
 from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.names import OWN_PREFIX
 from coinjar.core.value_text import not_for_environments
-from coinjar.system import core_dumps
+from coinjar.system import process_secrets
 
 _Started = TypeVar("_Started")
 
@@ -65,7 +65,7 @@ def exec_program(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
     """
     for number, action in signals_at_start().items():
         signal.signal(number, action)
-    core_dumps.restore()
+    process_secrets.restore_core_limit()
     start_first(argv, env, lambda path: os.execve(path, list(argv), env))  # noqa: S606 - becoming the program is the task
     raise AssertionError("execve does not return")
 

@@ -12,7 +12,7 @@ from coinjar.actions.open_jar import Resolution
 from coinjar.actions.output.exec_program import signals_at_start, start_first
 from coinjar.core.masking import SHORTEST, StreamMasker
 from coinjar.core.secret import reveal
-from coinjar.system import core_dumps
+from coinjar.system import process_secrets
 
 _PIECE = 1 << 16
 _PASSED_ON = (
@@ -56,7 +56,7 @@ def run_masked(argv: Sequence[str], env: Mapping[str, str], secrets: Mapping[str
     pipes = [(number, *os.pipe()) for number in (1, 2)]
     actions = [(os.POSIX_SPAWN_DUP2, writing, number) for number, _, writing in pipes]
     restored = [number for number, action in signals_at_start().items() if action is signal.SIG_DFL]
-    core_dumps.restore()
+    process_secrets.restore_core_limit()
     try:
         child = start_first(
             argv,
@@ -66,7 +66,7 @@ def run_masked(argv: Sequence[str], env: Mapping[str, str], secrets: Mapping[str
             ),
         )
     finally:
-        core_dumps.turn_off()
+        process_secrets.write_no_core_file()
         for _, _, writing in pipes:
             os.close(writing)
     failures: list[OSError] = []
