@@ -13,13 +13,12 @@ import os
 import signal
 import sys
 from collections.abc import Callable, Sequence
-from pathlib import Path
 from typing import Any
 
 import asyncssh
-import httpx
 
 from coinjar.cli.main import main
+from coinjar.destinations.live.http import HttpClient
 from coinjar.records.store import RecordStore
 
 
@@ -47,14 +46,13 @@ class Steps:
 
     def files(self) -> None:
         """Make every file that is replaced a step."""
-        real = Path.replace
+        real = os.rename
 
-        def counted(path: Path, target: Path) -> Path:
-            candidate = real(path, target)
+        def counted(*given: Any, **named: Any) -> None:
+            real(*given, **named)
             self.step()
-            return candidate
 
-        Path.replace = counted  # type: ignore[method-assign, assignment]  # counted, and otherwise the same
+        os.rename = counted
 
     def transactions(self) -> None:
         real = RecordStore.connected
@@ -88,7 +86,7 @@ def killed(fatal: int, arguments: Sequence[str], *, files: bool = False) -> int:
         if files:
             steps.files()
         steps.transactions()
-        steps.around(httpx.AsyncClient, "request")
+        steps.around(HttpClient, "_once")
         for name in ("posix_rename", "chmod", "remove"):
             steps.around(asyncssh.SFTPClient, name)
         steps.around(asyncssh.SSHClientConnection, "run")

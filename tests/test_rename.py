@@ -205,7 +205,7 @@ def test_killed_at_every_write(jar: Callable[..., Coinjar]) -> None:
     number = 1
     while (code := killed(number)) == -signal.SIGKILL:
         if unfinished.exists() and (result := cj("grid", code=None)).code:
-            assert "a rename was interrupted" in result.err
+            assert "a change of several files was interrupted" in result.err
             half.append(number)
         cj("rename", "HOST", "DB_HOST", "--yes", code=None)  # finishes it, or does it anew
         assert "DB_HOST" in cj.read("app.py")
@@ -218,9 +218,11 @@ def test_killed_at_every_write(jar: Callable[..., Coinjar]) -> None:
     # what a rename has half written and somebody changed since is not overwritten
     killed(half[0])
     (cj.folder / "app.py").write_text("changed\n")
-    assert "changed since a rename was interrupted" in cj("rename", "USER", "NAME", "--yes", code=3).err
+    assert (
+        "changed since a change of several files was interrupted" in cj("rename", "USER", "NAME", "--yes", code=3).err
+    )
     (cj.folder / "app.py").write_bytes(before["app.py"])
-    assert "An interrupted rename was completed; written now: " in cj("rename").err
+    assert "An interrupted change was completed; written now: " in cj("rename").err
     assert "DB_HOST" in cj.read("app.py")
 
 

@@ -103,9 +103,11 @@ class OpenJar:
             from coinjar.jarfile.journal import is_unfinished
 
             if is_unfinished(self.folder):
-                hint = "`coinjar rename` finishes it"
+                hint = "run the command again, which completes it"
                 raise InputError(
-                    "a rename was interrupted, and the jar is partly renamed", hint=hint, code="unfinished"
+                    "a change of several files was interrupted, and the jar is partly changed",
+                    hint=hint,
+                    code="unfinished",
                 ) from None
             raise
 

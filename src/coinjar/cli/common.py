@@ -172,6 +172,16 @@ def _ask_permit(acts: Sequence[Act]) -> bool:
     return ask_permit(acts)
 
 
+def complete_interrupted(opened: OpenJar) -> bool:
+    """Complete an earlier change of several files that was interrupted, and say so; return whether there was one."""
+    from coinjar.actions.editing.interrupted import finish_earlier
+
+    finished = finish_earlier(opened)
+    if finished:
+        print_status(f"An interrupted change was completed; written now: {', '.join(finished)}")
+    return bool(finished)
+
+
 def ask_passphrase(what: str) -> str | None:
     """Ask on the terminal itself, so that pipes stay free; return None without a terminal."""
     from getpass import getpass

@@ -11,6 +11,7 @@ from coinjar.cli.common import (
     ServicesOption,
     YesOption,
     ask_to_go_on,
+    complete_interrupted,
     counted,
     layer_names,
     open_here,
@@ -44,6 +45,7 @@ def run(
     from coinjar.actions.editing.removal import drop, drop_everywhere, where_set
 
     opened = open_here(ctx, jar)
+    complete_interrupted(opened)
     if everywhere == bool(stage) or (everywhere and (service or mine)):
         raise UsageError("remove from where?", hint="name --stage STAGE, or use --everywhere for the variable itself")
     if everywhere:

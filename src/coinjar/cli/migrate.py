@@ -8,7 +8,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, counted, known_stages, open_here, print_status, service_names, stage_names
+from coinjar.cli.common import (
+    JarOption,
+    complete_interrupted,
+    counted,
+    known_stages,
+    open_here,
+    print_status,
+    service_names,
+    stage_names,
+)
 from coinjar.core.errors import InputError, UsageError
 
 if TYPE_CHECKING:
@@ -107,12 +116,11 @@ def run(
             )
         asyncio.run(_make(opened, list(ends or []), Path(out), stage or [], service))
         return
-    from coinjar.actions.editing.rename import finish_earlier
     from coinjar.actions.migration.migration import Migration, MigrationOptions
     from coinjar.jarfile.sheets import read_sheet
 
-    if opened and (finished := finish_earlier(opened)):
-        print_status(f"written now, completing an interrupted rename: {', '.join(finished)}")
+    if opened:
+        complete_interrupted(opened)
 
     if requests and not dry_run:
         raise UsageError("--requests requires --dry-run", hint="add --dry-run: then only reading requests are sent")

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, counted, open_here, print_status
+from coinjar.cli.common import JarOption, complete_interrupted, counted, open_here, print_status
 from coinjar.core.errors import InputError, Location, UsageError
 
 if TYPE_CHECKING:
@@ -51,10 +51,8 @@ def run(
     from coinjar.actions.editing.rename_edits import RenameOptions
 
     opened = open_here(ctx, jar)
-    if finished := rename.finish_earlier(opened):
-        print_status(f"An interrupted rename was completed; written now: {', '.join(finished)}")
-        if not names and not table and not finish:
-            return
+    if complete_interrupted(opened) and not names and not table and not finish:
+        return
     if finish:
         for message in finish_old(opened, finish):
             print_status(message)

@@ -105,7 +105,7 @@ def finish(jar: Path) -> list[str]:
         elif now != entry["new"]:
             hint = f"restore its previous content, or remove {display_path(folder)} and correct the files by hand"
             raise InputError(
-                "it was changed since a rename was interrupted",
+                "it was changed since a change of several files was interrupted",
                 hint=hint,
                 location=Location(display_path(Path(entry["path"]))),
                 code="changed-meanwhile",

@@ -15,7 +15,7 @@ from coinjar.actions.editing.rename_jar import edits_of_jar
 from coinjar.actions.editing.rename_sealed import edits_of_sealed
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import CoinJarError, InputError
-from coinjar.jarfile.journal import finish, is_unfinished, replace_all
+from coinjar.jarfile.journal import replace_all
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import value_layers
 from coinjar.jarfile.local_folder import locked
@@ -76,11 +76,3 @@ def _facts(rename_edits: RenameEdits, sealed: set[Path]) -> list[object]:
     return [
         (file.path, file.old, None if file.path in sealed else file.new) for file in rename_edits.files
     ]  # encryption gives a different text each time
-
-
-def finish_earlier(opened: OpenJar) -> list[str]:
-    """Finish an interrupted rename; return the files that it still wrote."""
-    if not is_unfinished(opened.folder):
-        return []
-    with locked(opened.folder):
-        return finish(opened.folder)
