@@ -70,6 +70,8 @@ def test_values_that_an_etcd_keeps(jar: Callable[..., Coinjar], cj: Coinjar) -> 
             check=True,
         )
         assert cj("value", "dev", "QUOTA").out.strip() == "12"
+        assert "stored: " in cj("why", "dev", "QUOTA").out
+        assert json.loads(cj("why", "dev", "QUOTA", "--json").out)["layers"][0]["form"] == "stored"
         cj("deliver", "dev", "salt")  # which has a loop of its own running
         assert salt.standin.state["apps"]["line"]["settings"]["QUOTA"] == "12"
         assert "registry has nothing under /nowhere" in cj("value", "prod", "QUOTA", code=3).err

@@ -15,6 +15,7 @@ from pathlib import Path
 
 import pytest
 
+from coinjar.core.masking import forms
 from coinjar.core.secret import reveal
 from tests.conftest import IDENTITY, Coinjar, on_a_terminal
 from tests.consumers import need
@@ -483,4 +484,48 @@ def test_who_can_write_the_records_does_not_choose_what_undo_delivers(
             assert "was not made by a reader of the stage" in refused.err, forged
             assert "theirs" not in refused.out + refused.err
             assert "was not made" in cj("compare", "delivery:3", "dev", code=4).err
-        assert b"made-up" not in (cj.folder / "jar/.local/deliveries.sqlite").read_bytes()
+        held = (cj.folder / "jar/.local/deliveries.sqlite").read_bytes()
+        assert not [form for form in forms("made-up-secret") if form in held]
+
+
+ACTING = "\x1b\x07\x9b\u202e\u2066\u200b\u00ad\ufeff\U000e0041"
+"""What clears a screen, turns the direction, or is not seen."""
+
+
+def test_nothing_printed_acts_on_a_terminal(jar: Callable[..., Coinjar]) -> None:
+    """Descriptions, values, patterns, reasons, file names and answers: whatever contains it, it is escaped, in JSON too."""
+    hostile = '"a\\e[2Jb\\a\\x9bc\\u202e\\u2066\\u200b\\u00ad\\ufeff\\U000e0041"'
+    cj = jar(
+        f"services: {{web: {{about: {hostile}}}}}\nstages: {{dev: {{about: {hostile}}}, prod: {{}}}}\n"
+        f"variables: {{A: {{about: {hostile}, default: {hostile}}}, B: {{kind: integer, default: {hostile}}}, C: {{kind: choice, choices: [{hostile}], default: x}},\n"
+        f"  D: {{default: {{file: {hostile}}}}}, E: {{default: {{command: [{hostile}]}}}}, F: {{default: {{from_env: {hostile}}}}}, G: {{pattern: {hostile}, default: y}}}}\n"
+        f"accepted: [{{rule: CJ014, variable: A, reason: {hostile}}}]\n"
+        f"destinations: {{out: {{type: file, as: dotenv, path: {hostile}}}, other: {{type: file, as: {hostile}, path: x}}}}\n"
+        f"proofs: {{up: {{service: web, about: {hostile}, file: {hostile}, expect: {hostile}}}}}\n",
+        prod=f"all: {{A: {hostile}}}\n",
+    )
+    name = "in\x1b[2J\u202e.env"
+    cj.write({name: "A=1\nX\u202e=2\n\x1b[2J\n", f"src/{name}.py": "import os\nos.environ['A']\n"})
+    lines = [line.split() for line in READING if "dest:" not in line and "migrate" not in line]
+    lines += [["adopt", f"file:{name}", "--stage", "dev"], ["compare", f"file:{name}", "prod"], ["grid", "--json"], ["why", "dev", "A", "--json"], ["why", "dev", "A"], ["check", "--json"], ["mentions", ".", "--json"], ["value", "dev", name], ["render", "dev", name], [name]]  # fmt: skip
+    for words in lines:
+        done = cj(*words, code=None)
+        if words[:2] not in (["value", "dev"], ["render", "dev"]):
+            assert not set(ACTING) & set(done.out), (words, done.out)
+        assert not set(ACTING) & set(done.err), (words, done.err)
+        if "--json" in words and done.out:
+            json.loads(done.out)
+
+
+def test_what_a_killed_run_left_is_removed_and_no_core_file_is_written(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: x}, TOKEN: {secret: true}}\n",
+        dev="all: {A: y}\n",
+    )
+    left = [f"jar/{folder}.x.coinjar-unfinished" for folder in ("", "plain/", ".local/")]
+    cj.write(dict.fromkeys(left, "made-up-left"))
+    cj("put", "TOKEN", "--stage", "dev", stdin="made-up")
+    assert not [name for name in left if (cj.folder / name).exists()]
+    for options in ([], ["--mask"]):
+        done = cj("within", "dev", *options, "--", "sh", "-c", "ulimit -c", process=True)
+        assert done.out == subprocess.run(["sh", "-c", "ulimit -c"], capture_output=True, text=True, check=True).stdout
