@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shlex
 import socket
 import sqlite3
@@ -258,6 +259,7 @@ def test_a_secret_is_decrypted_only_where_it_was_permitted(
     other = ("--jar", str(elsewhere / "jar"))
     refused = cj(*other, "value", "dev", "TOKEN", code=4, permitted=False)
     assert "not permitted yet: decrypts the values of the application trial" in refused.err
+    assert re.search(r"`coinjar --jar \S*elsewhere\S*/jar permit`", refused.err)
     assert "made-up" not in cj(*other, "grid", "--show-secrets", permitted=False).out
     assert "1 secret was not checked" in cj(*other, "check", code=None, permitted=False).err
     cj(*other, "permit", "--yes", permitted=False)

@@ -51,12 +51,12 @@ class Gate(Protocol):
 class NotPermitted(InputError):
     """The person who runs this has not permitted it for this jar (exit 3)."""
 
-    def __init__(self, acts: Sequence[Act], hint: str = "") -> None:
+    def __init__(self, acts: Sequence[Act], hint: str) -> None:
         first = acts[0]
         more = f", and {len(acts) - 1} more" if len(acts) > 1 else ""
         super().__init__(
             f"not permitted yet: {first.line}{more}",
-            hint=hint or "`coinjar permit` shows all that this jar can do here, and asks",
+            hint=hint,
             location=first.location,
             code="not-permitted",
         )

@@ -7,6 +7,7 @@ line per act. The path is the real one, so a copy of a jar elsewhere has no perm
 from __future__ import annotations
 
 import os
+import shlex
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -14,7 +15,7 @@ from coinjar.core.display import visible
 from coinjar.core.errors import InputError, Location
 from coinjar.core.permits import DIGEST, Act, NotPermitted, digest, ordered
 from coinjar.jarfile.locate import config_folder
-from coinjar.system.files import home_path, locked_file, make_folder, replace_file
+from coinjar.system.files import display_path, home_path, locked_file, make_folder, replace_file
 
 _SECTION = "jar "
 _HEADING = "# What each jar may do on this machine: `coinjar permit` in the jar's folder changes it.\n"
@@ -122,7 +123,12 @@ class PersonalGate:
                 return
             self.ask = None  # the answer holds for the run
         changed = "COINJAR_PERMIT does not fit: what this jar can do has changed; review `coinjar permit --show`"
-        raise NotPermitted(missing, changed if os.environ.get(DIGEST) else "")
+        raise NotPermitted(missing, changed if os.environ.get(DIGEST) else self._hint())
+
+    def _hint(self) -> str:
+        shown = display_path(self.folder)
+        command = "coinjar permit" if shown in ("jar", "../jar") else f"coinjar --jar {shlex.quote(shown)} permit"
+        return f"`{command}` shows all that this jar can do here, and asks"
 
     def _all_declared(self) -> Sequence[Act]:
         """Return all that the jar can do; to find it, nothing is done."""
