@@ -19,7 +19,6 @@ FORMS = ("text", "command", "may_be_empty", "file", "base64", "from_env", "store
 _JSON_WORD = (
     r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?"  # YAML 1.2.2, 10.2.1.2, as JSON writes it
 )
-_MOST_NODES = 100_000
 
 
 def read_value(fields: FieldReader, variable: Variable, node: Node) -> Definition | None:
@@ -141,41 +140,35 @@ class _NotJson(Exception):
 def _as_json(fields: FieldReader, variable: Variable, node: Node) -> str | None:
     parts: list[str] = []
     try:
-        _write_json(node, parts, [])
+        _write_json(node, parts)
     except _NotJson as fault:
         fields.fault(fault.node, f"{variable.name}: {fault.message}", fault.hint)
         return None
     return "".join(parts)
 
 
-def _write_json(node: Node, parts: list[str], above: list[int]) -> None:
-    """Return YAML data as JSON text; plain numbers keep their digits, other plain words are texts."""
-    if id(node) in above:
-        raise _NotJson(node, "it contains itself", "remove the alias to an enclosing node")
-    if len(parts) > _MOST_NODES:
-        raise _NotJson(
-            node, f"it has over {_MOST_NODES} parts after its aliases are expanded", "reduce it, or move it to a file"
-        )
+def _write_json(node: Node, parts: list[str]) -> None:
+    """Write YAML data as JSON text; plain numbers keep their digits, other plain words are texts. `compose` has refused
+    aliases that contain themselves or multiply too much.
+    """
     if isinstance(node, ScalarNode):
         bare = not node.style and (re.fullmatch(_JSON_WORD, node.value) or node.value in ("", "~"))
         parts.append(
             (node.value if node.value not in ("", "~") else "null") if bare else dumps(node.value, ensure_ascii=False)
         )
-        return
-    above.append(id(node))
-    if isinstance(node, MappingNode):
-        names = [key.value if isinstance(key, ScalarNode) else None for key, _ in node.value]
-        for number, (key, value) in enumerate(node.value):
-            if names[number] is None:
+    elif isinstance(node, MappingNode):
+        names: set[str] = set()
+        for key, value in node.value:
+            if not isinstance(key, ScalarNode):
                 raise _NotJson(key, "a name in it is not a text", "JSON requires texts as names")
-            if names[number] in names[:number]:
-                raise _NotJson(key, f"'{names[number]}' is given twice", "keep one")
-            parts.append(("{" if number == 0 else ",") + dumps(names[number], ensure_ascii=False) + ":")
-            _write_json(value, parts, above)
+            if key.value in names:
+                raise _NotJson(key, f"'{key.value}' is given twice", "keep one")
+            parts.append(("," if names else "{") + dumps(key.value, ensure_ascii=False) + ":")
+            names.add(key.value)
+            _write_json(value, parts)
         parts.append("}" if node.value else "{}")
     else:
         for number, value in enumerate(node.value):
             parts.append("[" if number == 0 else ",")
-            _write_json(value, parts, above)
+            _write_json(value, parts)
         parts.append("]" if node.value else "[]")
-    above.pop()
