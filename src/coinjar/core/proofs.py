@@ -9,7 +9,6 @@ from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 from coinjar.core.errors import Location
-from coinjar.core.patterns import search
 from coinjar.core.record import Record
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
@@ -106,6 +105,8 @@ def judge(form: str, expected: str, value: str | None, *, secret: bool, key: str
     if form == "not":
         return Verdict(value != expected, message, f"not {shown}")
     if form == "matches":
+        from coinjar.core.patterns import search  # not needed to read a jar
+
         return Verdict(value is not None and search(expected, value) is not None, message, f"matches {expected}")
     if form == "digest":
         wanted = hmac.new(reveal(key).encode(), reveal(expected).encode(), hashlib.sha256).hexdigest()

@@ -11,7 +11,6 @@ from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.names import suggestion
-from coinjar.core.patterns import check_pattern
 from coinjar.documents.yamltext import is_null, location
 
 NULL_HINT = 'write "" for an empty text, "null" for the word, or {unset: true} to unset it here and inherit nothing'
@@ -89,6 +88,8 @@ class FieldReader:
     def pattern(self, node: Node | None, what: str) -> str:
         """Return a regular expression."""
         text = self.text(node, what)
+        from coinjar.core.patterns import check_pattern  # not needed for a jar without patterns
+
         try:
             check_pattern(text)
         except re.error as fault:

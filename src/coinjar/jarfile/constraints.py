@@ -7,7 +7,6 @@ import re
 from yaml.nodes import Node, ScalarNode
 
 from coinjar.core.kinds import KINDS
-from coinjar.core.patterns import check_pattern
 from coinjar.documents.field_reader import FieldReader
 
 _NUMBERS = ("min", "max", "min_length", "max_length")
@@ -38,6 +37,8 @@ def _read(fields: FieldReader, name: str, node: Node) -> object | None:
         return _spelling(fields, node)
     text = fields.text(node, name)
     if name == "pattern":
+        from coinjar.core.patterns import check_pattern  # not needed for a jar without patterns
+
         try:
             check_pattern(text)
         except re.error as fault:
