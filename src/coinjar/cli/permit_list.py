@@ -8,7 +8,6 @@ from typing import TextIO
 
 import typer
 
-from coinjar.cli.common import counted
 from coinjar.core.display import visible
 from coinjar.core.permits import VERBS, Act
 
@@ -20,7 +19,7 @@ def print_acts(acts: Sequence[Act], permitted: Collection[str], to: TextIO | Non
         print("This jar does nothing on your machine that needs a permit.", file=stream)
         return
     new = sum(act.line not in permitted for act in acts)
-    print(f"This jar can do the following on your machine ({counted(len(acts), 'act')}, {new} new):", file=stream)
+    print(f"This jar can do {len(acts)} thing{'s'[len(acts) == 1 :]} on your machine, {new} new:", file=stream)
     width = max(map(len, VERBS))
     for act in acts:
         mark = "new" if act.line not in permitted else ""
