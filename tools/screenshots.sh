@@ -41,7 +41,10 @@ export COINJAR_IDENTITY_FILE=$work/identity XDG_CONFIG_HOME=$work/config
 coinjar identity new --out "$COINJAR_IDENTITY_FILE" >"$work/recipient"
 for name in berta ticketing recovery; do coinjar identity new --out "$work/$name.identity" >"$work/app/$name"; done
 
-shot permit 'coinjar drift rehearsal pipelines; echo; coinjar permit --show; echo; coinjar permit --yes | tail -1; coinjar permit --show | head -3' 9
+shot permit 'coinjar drift rehearsal pipelines </dev/null
+coinjar permit --show
+coinjar permit --yes >/dev/null
+coinjar permit --show' 9
 shot adopt 'coinjar adopt file:old.env --stage dev --yes' 9
 shot grid-wide 'coinjar grid' 9
 shot why 'coinjar why prod LOG_LEVEL --service timetable; echo; coinjar why prod TICKET_DB_URL --service ticketing'
