@@ -8,6 +8,7 @@ from typing import TextIO
 
 import typer
 
+from coinjar.cli.tables import styled
 from coinjar.core.display import visible
 from coinjar.core.permits import VERBS, Act
 
@@ -15,16 +16,22 @@ from coinjar.core.permits import VERBS, Act
 def print_acts(acts: Sequence[Act], permitted: Collection[str], to: TextIO | None = None) -> None:
     """Print the acts, new ones marked, by what they do."""
     stream = to or sys.stdout
+
+    def paint(text: str, style: str) -> str:
+        return styled(text, style) if stream is sys.stdout else text
+
     if not acts:
         print("This jar does nothing on your machine that needs a permit.", file=stream)
         return
     new = sum(act.line not in permitted for act in acts)
-    print(f"This jar can do {len(acts)} thing{'s'[len(acts) == 1 :]} on your machine, {new} new:", file=stream)
+    head = f"This jar can do {len(acts)} thing{'s'[len(acts) == 1 :]} on your machine, {new} new:"
+    print(paint(head, "bold"), file=stream)
     width = max(map(len, VERBS))
     for act in acts:
-        mark = "new" if act.line not in permitted else ""
-        where = f"   ({visible(act.location.file)}:{act.location.line})" if act.location else ""
-        print(f"  {mark:3}  {act.verb:{width}}  {visible(act.object)}{where}", file=stream)
+        mark = paint("new", "yellow") if act.line not in permitted else "   "
+        where = f"   {visible(act.location.file)}:{act.location.line}" if act.location else ""
+        shown = f"  {mark}  {act.verb:{width}}  {visible(act.object)}"
+        print(shown + paint(where, "cyan"), file=stream)
 
 
 def ask_permit(acts: Sequence[Act]) -> bool:

@@ -96,6 +96,8 @@ def surprising_text(context: CheckContext) -> Iterator[Diagnostic]:
                 "write {text: …} for a reference; otherwise correct the text, or accept the finding in jar.yaml"
                 if "${" in words
                 else "declare `kind: boolean`, correct the text, or accept the finding in jar.yaml"
+                if "for true" in words
+                else "correct the text, or accept the finding in jar.yaml"
             )
             shown = words if not variable.secret or "'" not in words else "is a word for an absent value"
             yield Diagnostic(
