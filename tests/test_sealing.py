@@ -125,7 +125,7 @@ def _rules(value: str) -> set[str]:
 def test_names_work_without_an_identity(prod: Coinjar) -> None:
     """What only needs names shows that a value is sealed; what needs values ends with 4, once a key and not once a value."""
     nobody = {"COINJAR_IDENTITY": ""}
-    assert re.search(r"TOKEN +\? +– +□ sealed +□ sealed\n", prod("grid", "--name", "TOKEN", env=nobody).out)
+    assert re.search(r"TOKEN +\? +– +□ encrypted +□ encrypted\n", prod("grid", "--name", "TOKEN", env=nobody).out)
     assert json.loads(prod("grid", "--json", env=nobody).out)["rows"][0]["cells"]["prod"]["state"] == "sealed"
     assert "encrypted for others" in prod("why", "prod", "TOKEN", env=nobody).out
     assert "? TOKEN" in re.sub(" +", " ", prod("compare", "dev", "prod", env=nobody, code=1).out)

@@ -135,7 +135,7 @@ _SIGNS = {
 _WORDS = {
     "missing": "missing",
     "fault": "cannot be computed",
-    "sealed": "sealed",
+    "sealed": "encrypted",
     "unset": "unset",
     "none": "",
     "not here": "not here",

@@ -255,7 +255,10 @@ async def _execute(migration: Migration) -> None:
             print_status(f"  {words}")
         raise typer.Exit(5)
     show(
-        styled(f"\nall {done} changes applied as planned; {migration.sheet.path} contains the outcome of each", "bold")
+        styled(
+            f"\nall {done} changes applied as the sheet says; {migration.sheet.path} contains the outcome of each",
+            "bold",
+        )
     )
 
 

@@ -17,7 +17,7 @@ from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.names import ANY_NAME, SMALL_NAME
 from coinjar.core.record import Record
 
-HEADING = "# coins 1: sealed values (compartment, name, key, sealed text); docs/formats.md of Coin Jar has the rest"
+HEADING = "# coins 1: sealed values (scope, name, key, sealed text); docs/formats.md of Coin Jar has the rest"
 LARGEST = 64 << 20
 """Maximum size of a file, in bytes."""
 _LINE = re.compile(rf"({SMALL_NAME}) ({ANY_NAME}) ([0-9a-f]{{8}}) ([A-Za-z0-9+/]+={{0,2}})")
