@@ -17,7 +17,7 @@ test: system $(VENV)/ready-to-test lint
 
 # The fast lane: core, dialects, documents, rules, and commands that need no system.
 unit: $(VENV)/ready-to-test
-	$(BIN)/python $(PYTEST) -m unit
+	$(BIN)/python $(PYTEST) -m unit $$(grep -l 'mark\.unit' tests/test_*.py)
 
 # The same tests with the newest versions that pyproject.toml allows, instead of the locked ones.
 test-newest: system

@@ -2,34 +2,25 @@
 
 from __future__ import annotations
 
-import asyncio
-import json
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-import httpx
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from coinjar import OpenJar
 from coinjar.actions.comparing.sides import compare_sources
-from coinjar.actions.delivery.deliver import Delivery
-from coinjar.actions.delivery.live_stage import LiveStage
-from coinjar.actions.delivery.outcome import DeliveryOptions
 from coinjar.actions.editing.finish_rename import finish_old
 from coinjar.actions.editing.generate import generate
 from coinjar.actions.editing.removal import drop
 from coinjar.actions.editing.rename import apply_edits, plan
 from coinjar.actions.editing.rename_edits import RenameOptions
 from coinjar.actions.editing.values import Assignment, put
-from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError
 from coinjar.core.secret import Secret, reveal
-from coinjar.standins.base import ErrorResponse, Standin
-from coinjar.standins.saltmarsh import Saltmarsh
 from tests.conftest import IDENTITY
 from tests.permitting import Everything
 
@@ -163,80 +154,6 @@ def test_an_edit_in_between_stops_a_shown_rename() -> None:
         with pytest.raises(CoinJarError, match="changed meanwhile"):
             apply_edits(opened, {"LEVEL": "DEPTH"}, RenameOptions(), edits)
         assert texts(opened, "prod", "web")["LEVEL"] == "debug"
-
-
-class Killed(BaseException):
-    """The process ends here."""
-
-
-class InMemory(httpx.AsyncBaseTransport):
-    """Hands requests to a stand-in without a connection; `cut` is the number of the request at which the run ends."""
-
-    def __init__(self, standin: Standin, cut: int = 0, *, after: bool = False) -> None:
-        self.standin = standin
-        self.cut = cut
-        self.after = after
-        self.requests: list[str] = []
-
-    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
-        self.requests.append(request.method)
-        if len(self.requests) == self.cut and not self.after:
-            raise Killed
-        body = json.loads(request.content) if request.content else None
-        headers = {"Authorization": request.headers.get("Authorization", "")}
-        try:
-            answer = self.standin.answer(request.method, request.url.path, dict(request.url.params), body, headers)
-        except ErrorResponse as fault:
-            return httpx.Response(fault.code, json=fault.body)
-        if len(self.requests) == self.cut:
-            raise Killed
-        return httpx.Response(200, json=answer)
-
-
-@contextmanager
-def hosting(monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[OpenJar, Saltmarsh, Callable[[InMemory], list[str]]]]:
-    with jar_of(DECLARATIONS + HOSTING, dev="all: {LEVEL: debug}\n") as opened:
-        standin = Saltmarsh(opened.folder.parent / "salt")
-        standin.address = "http://127.0.0.1:1"
-        standin.make("pier-web-dev")
-        monkeypatch.setenv("SALT_TOKEN", standin.state["tokens"]["anna"])
-        put(
-            opened,
-            [Assignment("TOKEN", Secret("made-up"), in_argv=False)],
-            ["dev"],
-            services=[],
-            declare=False,
-            mine=False,
-        )
-
-        def deliver(transport: InMemory) -> list[str]:
-            stage = LiveStage(opened, "dev", [], Masker(), writes=True, transport=transport)
-            outcomes = asyncio.run(Delivery(stage, DeliveryOptions(restart=True)).run())
-            assert not [outcome.fault for outcome in outcomes if outcome.fault]
-            return [outcome.state for outcome in outcomes]
-
-        yield opened, standin, deliver
-
-
-def test_a_delivery_converges_wherever_it_was_cut(monkeypatch: pytest.MonkeyPatch) -> None:
-    """For every request: the run ends before or after it; the next one completes it, and the one after writes nothing."""
-    with hosting(monkeypatch) as (opened, standin, deliver):
-        del opened
-        whole = InMemory(standin)
-        assert deliver(whole) == ["delivered"]
-        cuts = [(number, after) for number in range(1, len(whole.requests) + 1) for after in (False, True)]
-    assert len(cuts) > 8
-    for number, after in cuts:
-        with hosting(monkeypatch) as (opened, standin, deliver):
-            with pytest.raises(Killed):
-                deliver(InMemory(standin, number, after=after))
-            deliver(InMemory(standin))
-            app = standin.state["apps"]["pier-web-dev"]
-            desired = texts(opened, "dev", "web")
-            assert {name: app["settings"][name] for name in desired} == desired, (number, after)
-            again = InMemory(standin)
-            assert deliver(again) == ["up to date"], (number, after)
-            assert set(again.requests) == {"GET"}, (number, after)
 
 
 def test_two_sources_are_compared_value_by_value() -> None:

@@ -155,7 +155,7 @@ SPELLED: dict[str, Callable[[str, Callable[[int], int]], str]] = {
 
 
 @pytest.mark.unit
-@settings(max_examples=300)
+@settings(max_examples=150)
 @given(
     st.text(st.characters(exclude_categories=["C", "Z"]), min_size=12, max_size=24),
     st.sampled_from(sorted(SPELLED)),

@@ -62,7 +62,15 @@ def is_outside(named: str) -> bool:
 
 def _boundary(path: Path) -> str | None:
     """Return the guarded folder that a path is in; None if it is in none."""
-    return next((root for root in _guarded if is_below(path, root)), None) if _guarded else None
+    here = _whole(path)
+    while _guarded:
+        if here in _guarded:
+            return here
+        above = here.rpartition("/")[0] or "/"
+        if above == here:
+            return None
+        here = above
+    return None
 
 
 def leads_outside(path: Path, start: Path) -> bool:
