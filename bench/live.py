@@ -178,7 +178,7 @@ def host_ratios(coinjar: str, folder: Path, runs: int) -> list[float]:
     """A delivery to all hosts against how long the slowest of them took, by its connection."""
     with hosts(folder) as far:
         env = {"PATH": os.environ["PATH"], "HOME": str(folder)}
-        subprocess.run([coinjar, "permit", "--yes"], cwd=folder, env=env, check=True, capture_output=True)
+        subprocess.run([coinjar, "consent", "--yes"], cwd=folder, env=env, check=True, capture_output=True)
         ratios = []
         for _ in range(runs + 1):
             new_values(folder, 50)
@@ -195,7 +195,7 @@ def platform_ratios(coinjar: str, name: str, folder: Path, runs: int) -> list[fl
     with platforms(folder, variables) as there:
         address, token = there[name]
         env = {"PATH": os.environ["PATH"], "HOME": str(folder), name.upper(): token}
-        subprocess.run([coinjar, "permit", "--yes"], cwd=folder, env=env, check=True, capture_output=True)
+        subprocess.run([coinjar, "consent", "--yes"], cwd=folder, env=env, check=True, capture_output=True)
         ratios = []
         for _ in range(runs + 1):
             new_values(folder, variables)

@@ -18,7 +18,7 @@ from hypothesis import settings
 from coinjar.core.secret import reveal
 from coinjar.crypto.age import new_identity
 from tests import consumers, inprocess
-from tests.permitting import permit_all
+from tests.consenting import consent_to_all
 
 # The same examples at every run, so that a red build means a change of ours; COINJAR_EXPLORE=1 looks for new ones.
 settings.register_profile("steady", derandomize=True, deadline=None)
@@ -95,17 +95,17 @@ class Coinjar:
         stdin: str | bytes = b"",
         env: dict[str, str] | None = None,
         process: bool = False,
-        permitted: bool = True,
+        consented: bool = True,
     ) -> Done:
         """Run it; fails unless it ends with `code` (None: whatever). Never a traceback.
 
         In this process, which gives the same answer sooner, unless the command needs one of its own or `process` asks for
-        it. Whoever runs it has permitted what the jar can do, unless `permitted` is false.
+        it. Whoever runs it has consented to what the jar can do, unless `consented` is false.
         """
         given = stdin.encode() if isinstance(stdin, str) else stdin
         around = self.env | (env or {})
-        if permitted:
-            permit_all(self.folder, arguments, around)
+        if consented:
+            consent_to_all(self.folder, arguments, around)
         if process or not inprocess.can_run(arguments, around):
             done = subprocess.run(
                 [PROGRAM, *arguments], cwd=self.folder, env=around, input=given, capture_output=True, check=False
@@ -130,10 +130,10 @@ class Coinjar:
         return (self.folder / name).read_bytes().decode()
 
 
-def on_a_terminal(cj: Coinjar, *arguments: str, typed: str = "", permitted: bool = True) -> str:
+def on_a_terminal(cj: Coinjar, *arguments: str, typed: str = "", consented: bool = True) -> str:
     """What the program shows on a terminal of its own."""
-    if permitted:
-        permit_all(cj.folder, arguments, cj.env)
+    if consented:
+        consent_to_all(cj.folder, arguments, cj.env)
     pid, handle = pty.fork()
     if pid == 0:
         os.chdir(cj.folder)

@@ -22,7 +22,7 @@ from coinjar.actions.editing.values import Assignment, put
 from coinjar.core.errors import CoinJarError
 from coinjar.core.secret import Secret, reveal
 from tests.conftest import IDENTITY
-from tests.permitting import Everything
+from tests.consenting import Everything
 
 pytestmark = pytest.mark.unit
 

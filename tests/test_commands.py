@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from tests.conftest import PROGRAM, SMALL, Coinjar, on_a_terminal
-from tests.permitting import permit_all
+from tests.consenting import consent_to_all
 
 
 def test_exit_codes_and_streams(jar: Callable[..., Coinjar]) -> None:
@@ -162,12 +162,12 @@ def test_values_from_outside(jar: Callable[..., Coinjar]) -> None:
     env = {"GIVEN": "g", "COINJAR_IDENTITY": "never"}
     data = json.loads(cj("render", "dev", "--as", "json", env=env).out)
     assert data == {"A": "x", "B": "two\nlines\n", "C": "/wA=", "D": "g", "E": ""}
-    cj("permit", "--withdraw")
-    refused = cj("render", "dev", "--as", "json", code=3, permitted=False).err
-    assert "jar/plain/dev.yaml:2:6: not permitted yet: runs printf" in refused
-    assert "jar/plain/dev.yaml:5:6: not permitted yet: reads the variable GIVEN" in refused
-    cj("permit", "--yes", permitted=False)
-    assert cj("value", "dev", "A", permitted=False).out == "x"
+    cj("consent", "--withdraw")
+    refused = cj("render", "dev", "--as", "json", code=3, consented=False).err
+    assert "jar/plain/dev.yaml:2:6: this needs your consent: runs printf" in refused
+    assert "jar/plain/dev.yaml:5:6: this needs your consent: reads the variable GIVEN" in refused
+    cj("consent", "--yes", consented=False)
+    assert cj("value", "dev", "A", consented=False).out == "x"
     assert "the environment has no GIVEN" in cj("render", "dev", "--as", "json", code=3).err
     cj.write(
         {
@@ -240,7 +240,7 @@ def test_a_canary_shows_nowhere(jar: Callable[..., Coinjar]) -> None:
         ["adopt", "file:in.env", "--stage", "dev"], ["adopt", "file:in.env", "--stage", "prod", "--yes"], ["put", "S", "--stage", "dev"], ["put", "T", "--stage", "dev"],
     ]  # fmt: skip
     for arguments in runs:
-        permit_all(cj.folder, arguments, cj.env)
+        consent_to_all(cj.folder, arguments, cj.env)
         done = subprocess.run(
             [PROGRAM, *arguments], cwd=cj.folder, env=cj.env, input=canary.encode(), capture_output=True, check=False
         )

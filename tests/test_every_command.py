@@ -70,9 +70,9 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     ("schema --out schemas", 0, 0),
     ("help put", 0, 0),
     ("--version", 0, 0),
-    ("permit --yes", 0, 0),
-    ("permit --show", 0, 0),
-    ("permit --withdraw", 0, 0),
+    ("consent --yes", 0, 0),
+    ("consent --show", 0, 0),
+    ("consent --withdraw", 0, 0),
 ]
 
 MADE_ANEW = "readers rekey --stage {S}"

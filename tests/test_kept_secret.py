@@ -26,8 +26,8 @@ from coinjar.core.redaction import Redactor
 from coinjar.core.secret_detection import detect_secret
 from coinjar.standins.base import ErrorResponse
 from tests.conftest import PROGRAM, Coinjar
+from tests.consenting import consent_to_all
 from tests.consumers import need
-from tests.permitting import permit_all
 from tests.systems import Running, standin
 
 DATA = Path(__file__).parent / "data"
@@ -262,7 +262,7 @@ RUNS: list[list[str]] = [
     ["put", "S", "--stage", "dev"], ["generate", "S", "--stage", "prod", "--replace", "--yes"], ["generate", "S", "--stage", "dev"], ["edit", "dev"], ["render", "dev", "out", "--dry-run"], ["render", "dev", "tracked"],
     ["render", "dev", "--as", "literal"], ["render", "dev", "--as", "example"], ["render", "dev", "--as", "exec-script", "--encrypt-to", "RECIPIENT"], ["within", "dev", "--", "true"],
     ["within", "dev", "--mask", "--", "sh", "-c", "echo $S; echo $U >&2; echo $S | base64"], ["readers", "list", "--json"], ["readers", "add", "RECIPIENT", "--label", "b", "--stage", "prod", "--yes"],
-    ["permit"], ["permit", "--yes"], ["readers", "rekey"], ["readers", "seal"], ["readers", "vouch", "--yes"], ["readers", "remove", "b", "--everywhere", "--yes"], ["identity", "show"], ["identity", "new", "--out", "c.identity"], ["schema", "jar"], ["new", "--jar", "another/jar"], ["demo", "--keep", "in.env"],
+    ["consent"], ["consent", "--yes"], ["readers", "rekey"], ["readers", "seal"], ["readers", "vouch", "--yes"], ["readers", "remove", "b", "--everywhere", "--yes"], ["identity", "show"], ["identity", "new", "--out", "c.identity"], ["schema", "jar"], ["new", "--jar", "another/jar"], ["demo", "--keep", "in.env"],
     ["deliver", "dev", "salt", "--dry-run", "--requests"], ["deliver", "dev", "salt", "--restart"], ["deliver", "dev", "box", "--restart"], ["deliver", "dev", "--json"], ["deliver", "dev", "echoes"], ["drift", "dev"], ["drift", "dev", "--json", "--all"],
     ["confirm", "dev"], ["confirm", "dev", "--json"], ["deliveries"], ["deliveries", "1"], ["deliveries", "undo", "2", "--dry-run"], ["compare", "delivery:1", "dev"], ["compare", "dest:salt@dev", "dev"],
     ["mentions", "."], ["mentions", ".", "--json"], ["rename", "S", "T", ".", "--dry-run"], ["rename", "S", "T", ".", "--yes"], ["rename", "T", "S", ".", "--yes"], ["adopt", "dest:salt@dev", "--stage", "dev"],
@@ -327,7 +327,7 @@ def _canary(jar: Callable[..., Coinjar], strace: str, salt: Running, echo: Runni
     recipient = cj("identity", "show").out.strip()
     other = cj("identity", "new", "--out", "b.identity", code=None).out.strip() or recipient
     assert {run[0] for run in RUNS} == set(COMMANDS)
-    permit_all(cj.folder, (), cj.env)
+    consent_to_all(cj.folder, (), cj.env)
     visited = set()
     env = cj.env | {"EDITOR": "sed -i s/made.up/also/"}
     for run in RUNS:

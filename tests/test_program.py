@@ -301,7 +301,7 @@ def test_every_end_is_clear(demo: Coinjar) -> None:
 
 def test_nothing_is_left_behind_by_looking(demo: Coinjar) -> None:
     """Commands that only look write nothing at all: no lock, no cache."""
-    demo("permit", "--yes")
+    demo("consent", "--yes")
     before = {path: path.stat().st_mtime_ns for path in demo.folder.rglob("*")}
     for arguments in (
         ("grid",),

@@ -1,4 +1,4 @@
-"""Somebody else's repository, cloned: reading it or pressing Tab runs, sends, reads and writes nothing that was not permitted."""
+"""Somebody else's repository, cloned: reading it or pressing Tab runs, sends, reads and writes nothing without consent."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ READING = [
     "render dev --dry-run", "render dev", "render dev --verify", "render dev --as json --service web", "within dev --service web -- true", "mentions .",
     "deliver dev --dry-run --requests", "deliver dev", "drift dev", "confirm dev prod", "deliveries", "deliveries --json",
     "adopt dest:salt --stage dev", "adopt dest:registry@dev --stage dev --yes", "migrate dest:salt dest:registry --out move.yaml", "rename PLAIN PLAINER --dry-run",
-    "readers list", "permit --show", "permit", "permit --json", "schema jar", "generate TOKEN --stage dev --dry-run",
+    "readers list", "consent --show", "consent", "consent --json", "schema jar", "generate TOKEN --stage dev --dry-run",
 ]  # fmt: skip
 """What a person may run in a folder that he has just cloned."""
 
@@ -149,54 +149,54 @@ def outside_of(cj: Coinjar) -> dict[str, bytes]:
     return {path.name: path.read_bytes() for path in folder.rglob("*") if path.is_file()}
 
 
-def test_nothing_acts_before_it_is_permitted(cloned: tuple[Coinjar, Listener]) -> None:
+def test_nothing_acts_before_it_is_consented(cloned: tuple[Coinjar, Listener]) -> None:
     cj, listener = cloned
     before = outside_of(cj)
     home = set((cj.folder.parent / "home").rglob("*"))
     for line in READING:
-        done = cj(*shlex.split(line), code=None, permitted=False)
+        done = cj(*shlex.split(line), code=None, consented=False)
         assert OUTSIDE not in done.out + done.err, line
         assert "made-up-token" not in done.out + done.err, line
         assert outside_of(cj) == before, f"{line} wrote or ran something outside"
         assert not listener.heard, f"{line} contacted a server"
     left = {path.name for path in set((cj.folder.parent / "home").rglob("*")) - home}
-    assert "permits" not in left
+    assert "consents" not in left
 
 
-def test_what_was_permitted_acts(cloned: tuple[Coinjar, Listener]) -> None:
-    """The same acts do happen once permitted: the test above could fail. None gets the identity, or goes through a proxy."""
+def test_what_was_consented_acts(cloned: tuple[Coinjar, Listener]) -> None:
+    """The same acts do happen once there is consent: the test above could fail. None gets the identity, or goes through a proxy."""
     cj, listener = cloned
     with listening() as proxy:
         cj.env |= dict.fromkeys(("HTTP_PROXY", "http_proxy", "ALL_PROXY"), f"http://127.0.0.1:{proxy.port}")
-        cj("permit", "--yes", permitted=False)
-        assert cj("value", "dev", "RUNS", "--service", "web", permitted=False).out == "4"
-        assert cj("value", "dev", "READS_FILE", "--service", "web", permitted=False).out == OUTSIDE
-        assert cj("value", "dev", "READS_ENV", "--service", "web", permitted=False).out == "made-up-token-1"
+        cj("consent", "--yes", consented=False)
+        assert cj("value", "dev", "RUNS", "--service", "web", consented=False).out == "4"
+        assert cj("value", "dev", "READS_FILE", "--service", "web", consented=False).out == OUTSIDE
+        assert cj("value", "dev", "READS_ENV", "--service", "web", consented=False).out == "made-up-token-1"
         environment = (cj.folder.parent / "outside/env").read_text()
         assert "MADE_UP_TOKEN" in environment
         assert "COINJAR_IDENTITY" not in environment
         for name in ("salt", "registry", "live", "boxes", "pods"):
             (cj.folder.parent / "outside/env").unlink(missing_ok=True)
             heard = len(listener.heard)
-            cj("drift", "dev", name, code=None, permitted=False)
+            cj("drift", "dev", name, code=None, consented=False)
             ran = (cj.folder.parent / "outside/env").exists()
             assert len(listener.heard) > heard or ran, name
             assert not ran or "COINJAR_IDENTITY" not in (cj.folder.parent / "outside/env").read_text()
-        cj("confirm", "dev", code=None, permitted=False)
+        cj("confirm", "dev", code=None, consented=False)
         assert any(b"GET /plain" in heard for heard in listener.heard)
         assert any(b"made-up-token-1" in heard for heard in listener.heard)
         assert not any(b"made-up-token" in heard for heard in listener.heard if b"GET /plain" in heard)
         assert not proxy.heard
-        cj("render", "dev", "out", permitted=False)
+        cj("render", "dev", "out", consented=False)
         assert (cj.folder.parent / "outside/dev.web.env").is_file()
 
 
 def test_only_what_is_new_is_asked_again(cloned: tuple[Coinjar, Listener]) -> None:
     cj, _ = cloned
-    shown = cj("permit", "--yes", permitted=False).out
+    shown = cj("consent", "--yes", consented=False).out
     for part in ("runs      ./engine (", "reads     ../outside/secret.txt", "with the token in MADE_UP_TOKEN", "with the token in OTHER_TOKEN", "ProxyCommand in ssh.config", "there: touch PWNED", "decrypts  the values of the application pier", "(kubeconfig)"):  # fmt: skip
         assert part in shown, part
-    assert cj("permit", "--show", permitted=False).out.count("\n  new") == 0
+    assert cj("consent", "--show", consented=False).out.count("\n  new") == 0
     changes = {
         "jar/plain/prod.yaml": "all: {RUNS: {command: [./engine, other]}}\n",
         "jar/jar.yaml": cj.read("jar/jar.yaml").replace("OTHER_TOKEN", "THIRD_TOKEN"),
@@ -209,61 +209,61 @@ def test_only_what_is_new_is_asked_again(cloned: tuple[Coinjar, Listener]) -> No
         cj.write({name: text})
         new = [
             line
-            for line in cj("permit", "--show", code=1, permitted=False).out.splitlines()
+            for line in cj("consent", "--show", code=1, consented=False).out.splitlines()
             if line.startswith("  new")
         ]
         assert new, name
         assert len(new) < 6, (name, new)
         cj.write({name: before})
-        cj("permit", "--show", permitted=False)
-    assert "not permitted yet: runs ./engine" not in cj("grid", permitted=False).err
+        cj("consent", "--show", consented=False)
+    assert "this needs your consent: runs ./engine" not in cj("grid", consented=False).err
     copy = cj.folder.parent / "copy"
     subprocess.run(["cp", "-a", str(cj.folder), str(copy)], check=True)
-    assert "not permitted yet: runs ./engine" in cj("--jar", str(copy / "jar"), "value", "dev", "RUNS", "--service", "web", code=3, permitted=False).err  # fmt: skip
-    cj("permit", "--withdraw", permitted=False)
-    assert "not permitted yet" in cj("value", "dev", "RUNS", "--service", "web", code=3, permitted=False).err
+    assert "this needs your consent: runs ./engine" in cj("--jar", str(copy / "jar"), "value", "dev", "RUNS", "--service", "web", code=3, consented=False).err  # fmt: skip
+    cj("consent", "--withdraw", consented=False)
+    assert "this needs your consent" in cj("value", "dev", "RUNS", "--service", "web", code=3, consented=False).err
 
 
-def test_machines_permit_by_a_digest(cloned: tuple[Coinjar, Listener]) -> None:
+def test_machines_consent_by_a_digest(cloned: tuple[Coinjar, Listener]) -> None:
     cj, _ = cloned
-    digest = json.loads(cj("permit", "--json", code=1, permitted=False).out)["digest"]
-    env = {"COINJAR_PERMIT": digest}
-    assert cj("value", "dev", "RUNS", "--service", "web", env=env, permitted=False).out == "4"
+    digest = json.loads(cj("consent", "--json", code=1, consented=False).out)["digest"]
+    env = {"COINJAR_CONSENT": digest}
+    assert cj("value", "dev", "RUNS", "--service", "web", env=env, consented=False).out == "4"
     cj.write({"jar/plain/prod.yaml": "all: {RUNS: {command: [touch, pwned]}}\n"})
-    refused = cj("value", "dev", "RUNS", "--service", "web", env=env, code=3, permitted=False).err
-    assert "COINJAR_PERMIT does not fit" in refused
-    assert "not permitted yet" in cj("value", "dev", "RUNS", "--service", "web", env={"COINJAR_PERMIT": "x"}, code=3, permitted=False).err  # fmt: skip
+    refused = cj("value", "dev", "RUNS", "--service", "web", env=env, code=3, consented=False).err
+    assert "COINJAR_CONSENT does not fit" in refused
+    assert "this needs your consent" in cj("value", "dev", "RUNS", "--service", "web", env={"COINJAR_CONSENT": "x"}, code=3, consented=False).err  # fmt: skip
 
 
 def test_a_person_is_asked_once(jar: Callable[..., Coinjar]) -> None:
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}}\n", dev="all: {A: {command: [echo, one]}, B: {from_env: HOME}}\n")  # fmt: skip
-    shown = on_a_terminal(cj, "value", "dev", "A", typed="n\n", permitted=False)
+    shown = on_a_terminal(cj, "value", "dev", "A", typed="n\n", consented=False)
     assert "runs      echo one" in shown
     assert "reads     the variable HOME" in shown
-    assert "not permitted yet: runs echo one" in shown
-    assert on_a_terminal(cj, "value", "dev", "A", typed="y\n", permitted=False).rstrip().endswith("one")
-    assert "Permit" not in on_a_terminal(cj, "value", "dev", "B", permitted=False)
+    assert "this needs your consent: runs echo one" in shown
+    assert on_a_terminal(cj, "value", "dev", "A", typed="y\n", consented=False).rstrip().endswith("one")
+    assert "consent" not in on_a_terminal(cj, "value", "dev", "B", consented=False)
     nothing = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: x}}\n")
-    assert "needs a permit" in nothing("permit", permitted=False).out
+    assert "needs your consent" in nothing("consent", consented=False).out
 
 
-def test_a_secret_is_decrypted_only_where_it_was_permitted(
+def test_a_secret_is_decrypted_only_where_it_was_consented(
     jar: Callable[..., Coinjar], tmp_path_factory: pytest.TempPathFactory
 ) -> None:
-    """The first secret of a jar permits its own; a jar with somebody's encrypted values, elsewhere, does not."""
+    """The first secret of a jar has its own consent; a jar with somebody's encrypted values, elsewhere, does not."""
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {TOKEN: {secret: true}}\n")
-    cj("put", "TOKEN", "--stage", "dev", stdin="made-up-canary", permitted=False)
-    assert cj("value", "dev", "TOKEN", permitted=False).out == "made-up-canary"
+    cj("put", "TOKEN", "--stage", "dev", stdin="made-up-canary", consented=False)
+    assert cj("value", "dev", "TOKEN", consented=False).out == "made-up-canary"
     elsewhere = tmp_path_factory.mktemp("elsewhere")
     subprocess.run(["cp", "-a", str(cj.folder / "jar"), str(elsewhere)], check=True)
     other = ("--jar", str(elsewhere / "jar"))
-    refused = cj(*other, "value", "dev", "TOKEN", code=4, permitted=False)
-    assert "not permitted yet: decrypts the values of the application trial" in refused.err
-    assert re.search(r"`coinjar --jar \S*elsewhere\S*/jar permit`", refused.err)
-    assert "made-up" not in cj(*other, "grid", "--show-secrets", permitted=False).out
-    assert "1 secret was not checked" in cj(*other, "check", code=None, permitted=False).err
-    cj(*other, "permit", "--yes", permitted=False)
-    assert cj(*other, "value", "dev", "TOKEN", permitted=False).out == "made-up-canary"
+    refused = cj(*other, "value", "dev", "TOKEN", code=4, consented=False)
+    assert "this needs your consent: decrypts the values of the application trial" in refused.err
+    assert re.search(r"`coinjar --jar \S*elsewhere\S*/jar consent`", refused.err)
+    assert "made-up" not in cj(*other, "grid", "--show-secrets", consented=False).out
+    assert "1 secret was not checked" in cj(*other, "check", code=None, consented=False).err
+    cj(*other, "consent", "--yes", consented=False)
+    assert cj(*other, "value", "dev", "TOKEN", consented=False).out == "made-up-canary"
 
 
 def test_no_link_is_followed_out_of_the_repository(cloned: tuple[Coinjar, Listener]) -> None:
@@ -369,11 +369,11 @@ def test_files_of_another_account_are_refused(jar: Callable[..., Coinjar]) -> No
     below.mkdir()
     inner = Coinjar(below)
     inner.env = cj.env
-    assert inner("value", "dev", "A", permitted=False).out == "x"
+    assert inner("value", "dev", "A", consented=False).out == "x"
     os.chown(cj.folder / "jar/jar.yaml", 4321, 4321)
-    assert "belongs to another account" in inner("value", "dev", "A", code=3, permitted=False).err
-    assert inner("--jar", "..", "value", "dev", "A", permitted=False).out == "x"
-    assert cj("value", "dev", "A", permitted=False).out == "x"
+    assert "belongs to another account" in inner("value", "dev", "A", code=3, consented=False).err
+    assert inner("--jar", "..", "value", "dev", "A", consented=False).out == "x"
+    assert cj("value", "dev", "A", consented=False).out == "x"
     cj("put", "A=own", "--stage", "dev", "--mine")
     os.chown(cj.folder / "jar/.local", 4321, 4321)
     assert "belongs to another account" in cj("put", "A=2", "--stage", "dev", code=3).err
@@ -442,7 +442,9 @@ def test_records_elsewhere_are_proven(cloned: tuple[Coinjar, Listener]) -> None:
     threading.Thread(target=serve, daemon=True).start()
     records = f"records: {{address: 'postgresql://made-up-user@{address}:{server.getsockname()[1]}/x', password: {{from_env: MADE_UP_TOKEN}}}}\n"
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml") + records})
-    assert "not permitted yet: contacts postgresql://made-up-user@" in cj("deliveries", code=3, permitted=False).err
+    assert (
+        "this needs your consent: contacts postgresql://made-up-user@" in cj("deliveries", code=3, consented=False).err
+    )
     assert not heard
     cj("deliveries", code=5)
     server.close()

@@ -190,7 +190,7 @@ def test_concurrent_puts_lose_nothing(jar: Callable[..., Coinjar]) -> None:
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {" + ", ".join(f"{name}: {{}}" for name in names) + "}\n"
     )
     with ThreadPoolExecutor(8) as pool:
-        list(pool.map(lambda name: cj("put", f"{name}={name}", "--stage", "dev", process=True, permitted=False), names))
+        list(pool.map(lambda name: cj("put", f"{name}={name}", "--stage", "dev", process=True, consented=False), names))
     assert json.loads(cj("render", "dev", "--as", "json").out) == {name: name for name in names}
 
 

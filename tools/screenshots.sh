@@ -41,10 +41,10 @@ export COINJAR_IDENTITY_FILE=$work/identity XDG_CONFIG_HOME=$work/config
 coinjar identity new --out "$COINJAR_IDENTITY_FILE" >"$work/recipient"
 for name in berta ticketing recovery; do coinjar identity new --out "$work/$name.identity" >"$work/app/$name"; done
 
-shot permit 'coinjar drift rehearsal pipelines </dev/null
-coinjar permit --show
-coinjar permit --yes >/dev/null
-coinjar permit --show' 9
+shot consent 'coinjar drift rehearsal pipelines </dev/null
+coinjar consent --show
+coinjar consent --yes >/dev/null
+coinjar consent --show' 9
 shot adopt 'coinjar adopt file:old.env --stage dev --yes' 9
 shot grid-wide 'coinjar grid' 9
 shot why 'coinjar why prod LOG_LEVEL --service timetable; echo; coinjar why prod TICKET_DB_URL --service ticketing'
@@ -94,7 +94,7 @@ data = json.dumps({"settings": {"APP_TITLE": "Sandling Fairies", "NIGHT_BOAT": "
 headers = {"Authorization": f"Bearer {os.environ['SALTMARSH_TOKEN']}", "Content-Type": "application/json"}
 urllib.request.urlopen(urllib.request.Request(os.environ["SETTINGS"], data, headers, method="PATCH"))
 P
-(cd "$work/app" && coinjar permit --yes) >/dev/null 2>&1 # the proofs have an address now
+(cd "$work/app" && coinjar consent --yes) >/dev/null 2>&1 # the proofs have an address now
 shot drift 'coinjar drift rehearsal'
 shot confirm 'coinjar confirm rehearsal prod; echo; coinjar deliveries; echo; coinjar deliveries undo 10 --dry-run' 9
 python3 - <<'P'

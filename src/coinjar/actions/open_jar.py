@@ -19,7 +19,7 @@ from coinjar.jarfile.locate import find_jar
 from coinjar.system.files import guard
 
 if TYPE_CHECKING:
-    from coinjar.core.permits import Act, Gate
+    from coinjar.core.consent import Act, Gate
     from coinjar.crypto.age import Identity
     from coinjar.jarfile.identities import Ask
     from coinjar.jarfile.keyring import KeyRing
@@ -70,17 +70,17 @@ class Resolution(Mapping[str, Resolved]):
 class OpenJar:
     """A jar on disk. Reads it again at each call, so the result is never stale.
 
-    `ask` asks a person for a passphrase; without it only COINJAR_PASSPHRASE unlocks a protected identity. `ask_permit`
-    shows a person what the jar wants to do here, and returns the answer; without it only what was permitted is done.
+    `ask` asks a person for a passphrase; without it only COINJAR_PASSPHRASE unlocks a protected identity. `ask_consent`
+    shows a person what the jar wants to do here, and returns the answer; without it only what has consent is done.
     """
 
     def __init__(
-        self, folder: Path, ask: Ask | None = None, ask_permit: Callable[[Sequence[Act]], bool] | None = None
+        self, folder: Path, ask: Ask | None = None, ask_consent: Callable[[Sequence[Act]], bool] | None = None
     ) -> None:
         guard(folder.parent)
         self.folder = folder
         self.ask = ask
-        self._ask_permit = ask_permit
+        self._ask_consent = ask_consent
         self._identity: Identity | None = None
         self._app = ""
         self.name_reader: Callable[[str], str] = lambda default: default
@@ -120,12 +120,12 @@ class OpenJar:
     @cached_property
     def gate(self) -> Gate:
         """What decides on the jar's acts on this machine."""
-        from coinjar.jarfile.permits import PersonalGate  # not needed for a jar that does nothing
+        from coinjar.jarfile.consents import PersonalGate  # not needed for a jar that does nothing
 
-        return PersonalGate(self.folder, self._acts, self._ask_permit)
+        return PersonalGate(self.folder, self._acts, self._ask_consent)
 
     def _acts(self) -> Sequence[Act]:
-        from coinjar.actions.permits import declared_acts
+        from coinjar.actions.declared_acts import declared_acts
 
         return declared_acts(self)
 
@@ -136,7 +136,7 @@ class OpenJar:
         return SourceContext(jar, self.folder, stage, self.ring, self.gate)
 
     def identity(self) -> Identity:
-        """Return the identity of whoever runs this. Raises DecryptionError, also where it is not permitted here."""
+        """Return the identity of whoever runs this. Raises DecryptionError, also where it has no consent here."""
         if self._identity is None:
             from coinjar.jarfile.identities import find_identity
 
@@ -145,16 +145,16 @@ class OpenJar:
         return self._identity
 
     def _require_decryption(self) -> None:
-        """Require the permit to decrypt, unless the jar has nothing encrypted yet: whoever creates its first key has
-        the permit from then on.
+        """Require the consent to decrypt, unless the jar has nothing encrypted yet: whoever creates its first key has
+        consented from then on.
         """
         if not JarLayout(self.folder).sealed_folder.exists():
             return
-        from coinjar.core.permits import NotPermitted, decrypting
+        from coinjar.core.consent import ConsentMissing, decrypting
 
         try:
             self.gate.require(decrypting(self._app or load_declarations(self.folder).app))
-        except NotPermitted as fault:  # a value that cannot be decrypted here, like one without an identity
+        except ConsentMissing as fault:  # a value that cannot be decrypted here, like one without an identity
             raise DecryptionError(fault.message, hint=fault.hint, code=fault.code) from None
 
     def resolver(
@@ -202,16 +202,15 @@ def open_jar(
     path: str | os.PathLike[str] | None = None,
     *,
     ask: Ask | None = None,
-    ask_permit: Callable[[Sequence[Act]], bool] | None = None,
+    ask_consent: Callable[[Sequence[Act]], bool] | None = None,
 ) -> OpenJar:
     """Return the jar at `path` (its folder, or the one that contains it); for None the one here or in a parent folder.
 
     `ask` asks for the passphrase of a protected identity: its argument is the identity's path; it returns a text, or
-    None. `ask_permit` decides on acts that are not permitted yet. Raises InputError if there is none. Nothing else is
-    read yet.
+    None. `ask_consent` decides on acts without consent. Raises InputError if there is none. Nothing else is read yet.
     """
     folder = find_jar(Path.cwd(), os.fspath(path) if path is not None else None)
-    return OpenJar(folder, ask, ask_permit)
+    return OpenJar(folder, ask, ask_consent)
 
 
 def service_or_only(jar: Jar, named: str | None) -> str:

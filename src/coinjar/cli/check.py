@@ -52,7 +52,7 @@ def run(
     if done.not_fetched:
         print_status(
             f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were "
-            "not read: `coinjar permit` shows and permits them"
+            "not read: `coinjar consent` shows them and asks"
         )
     if done.closed:
         print_status(

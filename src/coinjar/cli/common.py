@@ -14,9 +14,9 @@ from coinjar.core.names import matches, name_fault
 
 if TYPE_CHECKING:
     from coinjar.actions.open_jar import OpenJar, Resolution
+    from coinjar.core.consent import Act
     from coinjar.core.layers import Resolver
     from coinjar.core.model import Jar
-    from coinjar.core.permits import Act
 
 
 def _complete(pick: Callable[[Jar], list[str]]) -> Callable[[typer.Context, str], list[str]]:
@@ -159,17 +159,17 @@ def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:
     source = root.get_parameter_source("jar")
     if jar and before and jar != before and source is not None and source.name == "COMMANDLINE":
         raise UsageError("--jar is given twice, but takes one value", hint="omit one")
-    return open_jar(jar or before, ask=ask_passphrase, ask_permit=_ask_permit if _is_interactive() else None)
+    return open_jar(jar or before, ask=ask_passphrase, ask_consent=_ask_consent if _is_interactive() else None)
 
 
 def _is_interactive() -> bool:
     return sys.stdin.isatty() and sys.stderr.isatty()
 
 
-def _ask_permit(acts: Sequence[Act]) -> bool:
-    from coinjar.cli.permit_list import ask_permit
+def _ask_consent(acts: Sequence[Act]) -> bool:
+    from coinjar.cli.consent_list import ask_consent
 
-    return ask_permit(acts)
+    return ask_consent(acts)
 
 
 def complete_interrupted(opened: OpenJar) -> bool:

@@ -43,7 +43,7 @@ COMMANDS = {
     "deliveries": ("Deliver", "List deliveries, or undo one."),
     "migrate": ("Deliver", "Move a set of variables to another place, by a sheet."),
     "identity": ("Share", "Create an identity, or show its recipient."),
-    "permit": ("Share", "Show what a jar can do on your machine, and permit it."),
+    "consent": ("Share", "Show what a jar can do on your machine, and consent to it."),
     "readers": ("Share", "Manage who can decrypt each stage's secrets."),
     "schema": ("More", "Print the JSON Schemas of the jar's files."),
     "standins": ("More", "Run simulated platforms to try deliveries on."),

@@ -42,9 +42,9 @@ def run(
     prod-isles:prod
     """
     from coinjar.actions.editing.new import app_name, make_jar
-    from coinjar.core.permits import decrypting
+    from coinjar.core.consent import decrypting
+    from coinjar.jarfile.consents import consent_to
     from coinjar.jarfile.locate import has_identity
-    from coinjar.jarfile.permits import permit
     from coinjar.system.files import home_path
 
     named = jar or ctx.find_root().params.get("jar")
@@ -57,8 +57,8 @@ def run(
     for path in paths:
         print_status(f"  {home_path(path)}")
     act = decrypting(name)
-    permit(folder, [act])
-    print_status(f"Permitted here, because you created it: {act.line}.")
+    consent_to(folder, [act])
+    print_status(f"You consent to this, because you created the jar: {act.line}.")
     if not has_identity():
         print_status("First, once for you: `coinjar identity new` creates the identity that decrypts your secrets.")
     print_status(

@@ -84,7 +84,7 @@ class DecryptionError(CoinJarError):
 
 def is_encrypted_for_others(fault: CoinJarError) -> bool:
     """Return whether the value is encrypted for others than whoever runs this, with nothing else wrong."""
-    return fault.code in ("no-identity", "identity-open", "not-for-us", "not-permitted")
+    return fault.code in ("no-identity", "identity-open", "not-for-us", "no-consent")
 
 
 class ErrorGroup(CoinJarError):

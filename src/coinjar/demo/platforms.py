@@ -64,8 +64,8 @@ def live(steps: DemoRun) -> None:
             steps.env["SLUICEWAY_TOKEN"],
             text,
         )
-    steps.title("The proofs have an address now, which is new: it is shown, and permitted again")
-    steps.run("coinjar permit --yes")
+    steps.title("The proofs have an address now, which is new: it is shown, and asked again")
+    steps.run("coinjar consent --yes")
     steps.run("coinjar confirm rehearsal prod")
     steps.title(
         "The release waits for a second person; its log contains no secret; a job without a stage gets no stage's "

@@ -36,7 +36,7 @@ class DemoRun:
         self.env = own | {
             "PATH": f"{bins}:{os.environ.get('PATH', os.defpath)}",
             "COINJAR_IDENTITY_FILE": "anna.identity",
-            "XDG_CONFIG_HOME": str(folder / ".config"),  # the demo's permits are not among the person's own
+            "XDG_CONFIG_HOME": str(folder / ".config"),  # the demo's consents are not among the person's own
         }
 
     def title(self, words: str) -> None:

@@ -54,7 +54,7 @@ def walk(keep: Path | None) -> int:
         else f"Continue in the folder: cd {shlex.quote(str(folder))}"
     )
     if keep is not None:
-        print("To decrypt its secrets: export COINJAR_IDENTITY_FILE=$PWD/anna.identity; coinjar permit")
+        print("To decrypt its secrets: export COINJAR_IDENTITY_FILE=$PWD/anna.identity; coinjar consent")
     return 0
 
 
@@ -66,8 +66,8 @@ def _gather(steps: DemoRun) -> None:
         "it here)"
     )
     steps.run("coinjar identity new --out anna.identity")
-    steps.title("A jar does nothing on a machine that was not permitted there: Anna reads what this one can do")
-    steps.run("coinjar permit --yes")
+    steps.title("A jar does nothing on a machine without consent: Anna reads what this one can do")
+    steps.run("coinjar consent --yes")
     steps.run("coinjar adopt file:old.env --stage dev --yes")
     again = steps.ask("coinjar adopt file:old.env --stage dev")  # 0 without --yes: there is nothing to write
     steps.holds("adopting the file again changes nothing", "to declare" not in again)

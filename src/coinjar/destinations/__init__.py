@@ -63,9 +63,9 @@ def make_live(destination: Destination, render_context: RenderContext) -> LiveDe
 
 
 def connected(destination: Destination, render_context: RenderContext) -> LiveDestination:
-    """Return a live destination that may contact its system. Raises NotPermitted, and what `make_live` raises."""
+    """Return a live destination that may contact its system. Raises ConsentMissing, and what `make_live` raises."""
     render_context.gate.require(*make_live(destination, render_context).acts())
-    return make_live(destination, render_context)  # again: what it reads from the environment is permitted now
+    return make_live(destination, render_context)  # again: what it reads from the environment has consent now
 
 
 def _made(destination: Destination, render_context: RenderContext, wanted: type[D], if_not: str, command: str) -> D:

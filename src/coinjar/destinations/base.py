@@ -8,10 +8,10 @@ from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from coinjar.core.consent import WRITES, Act
 from coinjar.core.errors import InputError, Location
 from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Destination
-from coinjar.core.permits import WRITES, Act
 from coinjar.core.placeholders import fill, placeholders
 from coinjar.core.rules.base import Diagnostic, PortUse
 from coinjar.destinations.hidden_lines import Hidden, hidden_lines
@@ -148,7 +148,7 @@ class DestinationOptions:
     def resolve_path(self, pattern: str, stage: str, service: str = "") -> Path:
         """Return a path with its placeholders replaced, relative to the folder that contains the jar.
 
-        Raises NotPermitted for a path outside that folder, InputError for a symlink out of it.
+        Raises ConsentMissing for a path outside that folder, InputError for a symlink out of it.
         """
         self.render_context.gate.require(*self._outside([pattern]))
         path = self.render_context.root / expanded(fill(pattern, stage=stage, service=service))

@@ -19,7 +19,7 @@ from coinjar.jarfile.load import read_bytes
 if TYPE_CHECKING:
     import httpx
 
-    from coinjar.core.permits import Gate
+    from coinjar.core.consent import Gate
     from coinjar.jarfile.sealed_values import Ring
 
 

@@ -7,10 +7,10 @@ import shlex
 from collections.abc import Sequence
 from pathlib import Path
 
+from coinjar.core.consent import READS, RUNS, Act, ConsentMissing, Gate
 from coinjar.core.definition import Command, FromEnv, FromFile, FromStore, Outside
 from coinjar.core.errors import InputError, Location
 from coinjar.core.layers import Fetch
-from coinjar.core.permits import READS, RUNS, Act, Gate, NotPermitted
 from coinjar.core.utf8 import decode_value
 from coinjar.system.child_environment import child_environment
 from coinjar.system.files import expanded, is_outside, read_file
@@ -22,7 +22,7 @@ _BYTES = "add base64: true to carry bytes"
 
 
 def fetcher(folder: Path, gate: Gate) -> Fetch:
-    """Return the function that fetches external values for the jar in `folder`, if `gate` permits it.
+    """Return the function that fetches external values for the jar in `folder`, if `gate` has consent for it.
 
     Paths and commands are relative to the folder above it.
     """
@@ -34,7 +34,7 @@ def fetcher(folder: Path, gate: Gate) -> Fetch:
             raise InputError(words, hint="print it with `coinjar value`", location=location, code="not-fetched")
         try:
             gate.require(*acts_of(outside, base, location))
-        except NotPermitted as fault:
+        except ConsentMissing as fault:
             fault.code = "not-fetched"  # a value without a text, as where nobody fetches
             raise
         if isinstance(outside, FromEnv):
@@ -115,7 +115,7 @@ def _from_command(outside: Command, base: Path, location: Location) -> str:
 
     what = f"the command '{outside.argv[0]}'"
     try:
-        # The user permitted this command, and it does not pass through a shell.
+        # The user consented to this command, and it does not pass through a shell.
         done = subprocess.run(  # noqa: S603 - see above
             list(outside.argv),
             cwd=base,

@@ -43,17 +43,17 @@ class ProofQuestion(NamedTuple):
     def text(self) -> str:
         return self.question.get("", "")
 
-    def require_permits(self) -> None:
-        """Return if what the question does is permitted. Raises NotPermitted."""
+    def require_consent(self) -> None:
+        """Return if what the question does has consent. Raises ConsentMissing."""
         jar, root = self.render_context.jar, self.render_context.root
         self.render_context.gate.require(*proof_acts(self.proof, jar, self.stage, root))
 
     def local_path(self, named: str) -> Path:
         """Return a path on this machine, relative to the folder that contains the jar.
 
-        Raises NotPermitted for one outside that folder.
+        Raises ConsentMissing for one outside that folder.
         """
-        self.require_permits()
+        self.require_consent()
         return self.render_context.root / expanded(named)
 
 

@@ -1,4 +1,4 @@
-"""The acts of proofs: whom they ask, as a person reads it before permitting it."""
+"""The acts of proofs: whom they ask, as a person reads it before consenting."""
 
 from __future__ import annotations
 
@@ -6,10 +6,10 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from urllib.parse import urlsplit
 
+from coinjar.core.consent import CONTACTS, READS, RUNS, Act
 from coinjar.core.errors import CoinJarError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
-from coinjar.core.permits import CONTACTS, READS, RUNS, Act
 from coinjar.core.proofs import Proof
 from coinjar.core.references import Reference, ReferenceValue, Template, expand
 from coinjar.destinations.live.http import is_loopback

@@ -49,7 +49,7 @@ def _running(pattern: str) -> Iterator[int]:
 
 
 def _chosen(proof_question: ProofQuestion) -> list[int]:
-    proof_question.require_permits()
+    proof_question.require_consent()
     (how, text), *_ = proof_question.question.items()
     if how == "pid_file":
         path = proof_question.local_path(text)
@@ -103,7 +103,7 @@ async def ask_container(proof_question: ProofQuestion) -> ProofAnswers:
 
     from coinjar.system.child_environment import child_environment
 
-    proof_question.require_permits()
+    proof_question.require_consent()
     engine = engine_of(proof_question.question)
     name = proof_question.text
     argv = [*engine, "container", "inspect", "--format", "{{.State.Pid}}", name]

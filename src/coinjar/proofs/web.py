@@ -12,8 +12,8 @@ _PATIENCE = 10
 
 
 async def ask_http(proof_question: ProofQuestion) -> ProofAnswers:
-    """Send a GET without following redirects, never through a proxy to this machine. Raises NotPermitted."""
-    proof_question.require_permits()
+    """Send a GET without following redirects, never through a proxy to this machine. Raises ConsentMissing."""
+    proof_question.require_consent()
     direct = is_loopback(proof_question.text)
     async with httpx.AsyncClient(timeout=_PATIENCE, trust_env=not direct) as client:
         try:

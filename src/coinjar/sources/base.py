@@ -12,7 +12,7 @@ from coinjar.core.names import name_fault, quoted_name, shell_can_set
 from coinjar.dialects.base import ParseContext, ReadItem, ReadRemark, ReadResult
 
 if TYPE_CHECKING:
-    from coinjar.core.permits import Gate
+    from coinjar.core.consent import Gate
     from coinjar.jarfile.sealed_values import Ring
 
 SET_BY_EVERYBODY = frozenset(

@@ -7,9 +7,9 @@ import os
 from typing import TYPE_CHECKING
 
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.consent import CONTACTS, Act
 from coinjar.core.errors import InputError
 from coinjar.core.model import Jar
-from coinjar.core.permits import CONTACTS, Act
 from coinjar.core.secret import reveal
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.local_folder import require_own_local

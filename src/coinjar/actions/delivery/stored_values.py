@@ -6,13 +6,13 @@ import asyncio
 from concurrent.futures import ThreadPoolExecutor
 
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.consent import ConsentMissing
 from coinjar.core.definition import FromStore
 from coinjar.core.display import Masker
 from coinjar.core.errors import InputError, Location
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.core.names import suggestion
-from coinjar.core.permits import NotPermitted
 from coinjar.core.placeholders import fill
 from coinjar.destinations import connected
 from coinjar.destinations.capabilities import StoresValues
@@ -32,7 +32,7 @@ def fetch_stored(opened: OpenJar, jar: Jar, stage: str, stored: FromStore, locat
     render_context = RenderContext(jar, opened.folder, Masker(), opened.ring, opened.gate)
     try:
         instance = connected(jar.destinations[stored.destination], render_context)
-    except NotPermitted as fault:
+    except ConsentMissing as fault:
         fault.code = "not-fetched"  # a value without a text, as where nobody fetches
         raise
     if not isinstance(instance, StoresValues):

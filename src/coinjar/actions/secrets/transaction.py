@@ -12,19 +12,19 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.secrets.first_key import FirstKey
 from coinjar.actions.secrets.key_check import DecryptedEntry, KeyCheck
+from coinjar.core.consent import decrypting
 from coinjar.core.definition import Content, Undecryptable
 from coinjar.core.errors import InputError, Location
 from coinjar.core.model import Jar
 from coinjar.core.names import ALL
-from coinjar.core.permits import decrypting
 from coinjar.crypto.age import wrap
 from coinjar.crypto.sealed_file import SealedEntry, changed, parse
 from coinjar.crypto.sealing import Key, associated, can_seal, seal, vouch
 from coinjar.documents.edit import apply
+from coinjar.jarfile.consents import consent_to
 from coinjar.jarfile.keyring import DataKey, scopes
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.merge_attributes import write_attributes
-from coinjar.jarfile.permits import permit
 from coinjar.jarfile.readers import HEAD, Reader, Readers, differences, load_readers, without_doubles
 from coinjar.jarfile.sealed_files import read_sealed_file, replace_sealed_file
 from coinjar.system.files import display_path
@@ -220,7 +220,7 @@ class SealedTransaction:
         if not (self._changes or self.to_wrap or self.to_vouch or self.readers is not self.before):
             return False
         if not JarLayout(self.folder).sealed_folder.exists():
-            permit(self.folder, [decrypting(self.jar.app)])  # the jar's first key is their own
+            consent_to(self.folder, [decrypting(self.jar.app)])  # the jar's first key is their own
         write_attributes(self.folder)
         for slot in sorted(self.to_wrap):
             self._write_key(slot, self.key(*slot))

@@ -13,6 +13,7 @@ from collections.abc import Awaitable, Callable, Collection, Mapping, Sequence
 from functools import wraps
 from typing import Any, NamedTuple, Self
 
+from coinjar.core.consent import CONTACTS, Act
 from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
 from coinjar.core.dispositions import NAME, RejectedValue
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, raise_all
@@ -21,7 +22,6 @@ from coinjar.core.layers import Resolver
 from coinjar.core.masking import SHORTEST, StreamMasker
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED, shell_can_set
-from coinjar.core.permits import CONTACTS, Act
 from coinjar.core.secret import reveal
 from coinjar.core.secret_detection import SURE, detect_secret
 from coinjar.destinations.base import DestinationOptions

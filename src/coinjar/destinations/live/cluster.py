@@ -11,11 +11,11 @@ from http import HTTPStatus
 from pathlib import Path
 from typing import Any
 
+from coinjar.core.consent import Act
 from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
 from coinjar.core.errors import CoinJarError
 from coinjar.core.model import Destination
 from coinjar.core.names import ALL, suggestion
-from coinjar.core.permits import Act
 from coinjar.destinations.generated_objects import SERVICE
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target, unreadable
 from coinjar.destinations.live.cluster_objects import (

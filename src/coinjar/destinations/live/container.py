@@ -13,10 +13,10 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
+from coinjar.core.consent import RUNS, Act
 from coinjar.core.delivery import DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.model import Destination
-from coinjar.core.permits import RUNS, Act
 from coinjar.core.placeholders import fill
 from coinjar.destinations.base import DestinationOptions
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target, last_lines, unreadable

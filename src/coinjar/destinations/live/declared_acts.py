@@ -1,4 +1,4 @@
-"""The acts of live destinations: what a declaration makes this machine do, as a person reads it before permitting."""
+"""The acts of live destinations: what a declaration makes this machine do, as a person reads it before consenting."""
 
 from __future__ import annotations
 
@@ -8,8 +8,8 @@ from pathlib import Path
 
 from yaml.nodes import MappingNode, Node
 
+from coinjar.core.consent import CONTACTS, READS, RUNS, Act
 from coinjar.core.errors import InputError
-from coinjar.core.permits import CONTACTS, READS, RUNS, Act
 from coinjar.destinations.base import DestinationOptions
 from coinjar.documents.yamltext import one_line
 from coinjar.jarfile.load import read_bytes
@@ -47,7 +47,7 @@ def content_digest(data: bytes) -> str:
 def file_words(instance: DestinationOptions, key: str) -> tuple[str, list[Act]]:
     """Return the words for a file that an option names, and the acts of reading it.
 
-    A file of the repository is named with its digest, so that its content is permitted too; one outside is the
+    A file of the repository is named with its digest, so that its content has consent too; one outside is the
     person's own, and reading it is an act.
     """
     named = one_line(instance.options.get(key))
@@ -94,7 +94,7 @@ def ssh_programs(instance: DestinationOptions, key: str) -> list[Act]:
         value = value.strip()
         if keyword.lower() == "include":
             raise InputError(
-                f"{named} includes other files, which no permit covers",
+                f"{named} includes other files, which no consent covers",
                 hint="write what it needs into one file, or name a file of your own outside the repository",
                 location=instance.destination.location,
                 code="destination",

@@ -8,10 +8,10 @@ from base64 import b64decode, b64encode
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from coinjar.core.consent import Act
 from coinjar.core.delivery import GONE, DeliveryChange, LiveValue
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
-from coinjar.core.permits import Act
 from coinjar.core.placeholders import fill
 from coinjar.core.secret import reveal
 from coinjar.destinations.live.base import LiveDestination, Target, unreadable

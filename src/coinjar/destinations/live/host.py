@@ -14,10 +14,10 @@ from typing import NamedTuple
 import asyncssh
 from yaml.nodes import MappingNode
 
+from coinjar.core.consent import READS, RUNS, Act
 from coinjar.core.delivery import DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, ExternalError, InputError
 from coinjar.core.model import Destination
-from coinjar.core.permits import READS, RUNS, Act
 from coinjar.core.placeholders import fill
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.declared_acts import contact, content_digest, file_words, ssh_programs
@@ -29,7 +29,7 @@ from coinjar.system.files import expanded
 
 _UNFINISHED = ".coinjar-unfinished"
 _NAMED = 4
-"""Machines that a permit names; of more, their number and a digest of all."""
+"""Machines that a consent names; of more, their number and a digest of all."""
 _PATIENCE = 30
 """Timeout of a connection, in seconds."""
 _CHOWN_PATIENCE = 30

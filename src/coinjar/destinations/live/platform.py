@@ -9,12 +9,12 @@ from pathlib import Path
 
 from yaml.nodes import MappingNode
 
+from coinjar.core.consent import Act
 from coinjar.core.delivery import DesiredValue
 from coinjar.core.dispositions import RejectedValue
 from coinjar.core.errors import InputError
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
-from coinjar.core.permits import Act
 from coinjar.destinations.live.base import LiveDestination, Target
 from coinjar.destinations.live.declared_acts import contact, content_digest, setting_words, variable_of
 from coinjar.destinations.live.platform_target import PlatformTarget
@@ -130,8 +130,8 @@ class PlatformDestination(LiveDestination):
             return self.pattern(key)
         own = self.fields.fields(node, f"'{key}'", ("from_env",))
         name = self.fields.text(own.get("from_env"), "from_env")
-        is_permitted = all(self.render_context.gate.permits(act) for act in self.acts())
-        text = os.environ.get(name) if is_permitted else None
+        is_consented = all(self.render_context.gate.has_consent(act) for act in self.acts())
+        text = os.environ.get(name) if is_consented else None
         if name and text is None:
             self.unset.append(name)
         return f"({name} is not set)" if text is None else text

@@ -1,7 +1,7 @@
-"""The permits of the person who runs Coin Jar: which acts each jar may make this machine do.
+"""The consents of the person who runs Coin Jar: which acts each jar may make this machine do.
 
 They are in the person's own configuration folder, never in a jar: a text file of sections, `jar PATH` and below it one
-line per act. The path is the real one, so a copy of a jar elsewhere has no permits.
+line per act. The path is the real one, so a copy of a jar elsewhere has none.
 """
 
 from __future__ import annotations
@@ -11,19 +11,19 @@ import shlex
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
+from coinjar.core.consent import DIGEST, Act, ConsentMissing, digest, ordered
 from coinjar.core.display import visible
 from coinjar.core.errors import InputError, Location
-from coinjar.core.permits import DIGEST, Act, NotPermitted, digest, ordered
 from coinjar.jarfile.locate import config_folder
 from coinjar.system.files import display_path, home_path, locked_file, make_folder, replace_file
 
 _SECTION = "jar "
-_HEADING = "# What each jar may do on this machine: `coinjar permit` in the jar's folder changes it.\n"
+_HEADING = "# What each jar may do on this machine: `coinjar consent` in the jar's folder changes it.\n"
 
 
-def permits_path() -> Path:
-    """Return the path of the file of permits."""
-    return config_folder() / "permits"
+def consents_path() -> Path:
+    """Return the path of the file of consents."""
+    return config_folder() / "consents"
 
 
 def _key(folder: Path) -> str:
@@ -31,8 +31,8 @@ def _key(folder: Path) -> str:
 
 
 def _sections() -> dict[str, list[str]]:
-    """Return the permitted lines by jar. Raises InputError if the file belongs to somebody else."""
-    path = permits_path()
+    """Return the lines that have consent by jar. Raises InputError if the file belongs to somebody else."""
+    path = consents_path()
     try:
         with path.open("rb") as file:
             owner = os.fstat(file.fileno()).st_uid
@@ -48,7 +48,7 @@ def _sections() -> dict[str, list[str]]:
         ) from None
     if owner not in (os.geteuid(), 0):
         raise InputError(
-            "it belongs to another account, so it permits nothing",
+            "it belongs to another account, so it counts for nothing",
             hint="remove it",
             location=Location(home_path(path)),
             code="not-ours",
@@ -63,16 +63,16 @@ def _sections() -> dict[str, list[str]]:
     return result
 
 
-def permitted_lines(folder: Path) -> frozenset[str]:
-    """Return the lines of the acts that are permitted for the jar in `folder`."""
+def consented_lines(folder: Path) -> frozenset[str]:
+    """Return the lines of the acts that have consent for the jar in `folder`."""
     return frozenset(_sections().get(_key(folder), ()))
 
 
-def permit(folder: Path, acts: Sequence[Act], *, only: bool = False) -> None:
-    """Permit acts for the jar in `folder`, besides those before; `only`: instead of them. Raises ExternalError."""
-    path = permits_path()
+def consent_to(folder: Path, acts: Sequence[Act], *, only: bool = False) -> None:
+    """Consent to acts of the jar in `folder`, besides those before; `only`: instead of them. Raises ExternalError."""
+    path = consents_path()
     make_folder(path.parent)
-    with locked_file(path.with_name("permits.lock")):
+    with locked_file(path.with_name("consents.lock")):
         sections = _sections()
         key = _key(folder)
         before = [] if only else sections.get(key, [])
@@ -84,10 +84,10 @@ def permit(folder: Path, acts: Sequence[Act], *, only: bool = False) -> None:
 
 
 class PersonalGate:
-    """Decides for one jar, by the person's permits, else by the digest in COINJAR_PERMIT, else by asking.
+    """Decides for one jar, by the person's consents, else by the digest in COINJAR_CONSENT, else by asking.
 
     `declared` returns all that the jar can do; `ask` shows acts to a person and returns the answer (None: nobody can be
-    asked). The permits are read when the first act is required, so a jar without acts costs nothing.
+    asked). The consents are read when the first act is required, so a jar without acts costs nothing.
     """
 
     def __init__(
@@ -99,10 +99,10 @@ class PersonalGate:
         self._lines: frozenset[str] | None = None
         self._is_asking = False
 
-    def permits(self, act: Act) -> bool:
-        """Return whether an act is permitted already; nobody is asked."""
+    def has_consent(self, act: Act) -> bool:
+        """Return whether an act has consent already; nobody is asked."""
         if self._lines is None:
-            self._lines = permitted_lines(self.folder)
+            self._lines = consented_lines(self.folder)
         if act.line not in self._lines and (expected := os.environ.get(DIGEST)) and not self._is_asking:
             declared = self._all_declared()
             if digest(declared) == expected:
@@ -110,24 +110,24 @@ class PersonalGate:
         return act.line in self._lines
 
     def require(self, *acts: Act) -> None:
-        """Return if all are permitted, or the person permits them now. Raises NotPermitted otherwise."""
-        missing = [act for act in acts if not self.permits(act)]
+        """Return if all have consent, or the person consents now. Raises ConsentMissing otherwise."""
+        missing = [act for act in acts if not self.has_consent(act)]
         if not missing:
             return
-        assert self._lines is not None, "read by `permits`"
+        assert self._lines is not None, "read by `has_consent`"
         if self.ask is not None and not self._is_asking:
             new = [act for act in ordered([*self._all_declared(), *missing]) if act.line not in self._lines]
             if self.ask(new):
-                permit(self.folder, new)
+                consent_to(self.folder, new)
                 self._lines |= {act.line for act in new}
                 return
             self.ask = None  # the answer holds for the run
-        changed = "COINJAR_PERMIT does not fit: what this jar can do has changed; review `coinjar permit --show`"
-        raise NotPermitted(missing, changed if os.environ.get(DIGEST) else self._hint())
+        changed = "COINJAR_CONSENT does not fit: what this jar can do has changed; review `coinjar consent --show`"
+        raise ConsentMissing(missing, changed if os.environ.get(DIGEST) else self._hint())
 
     def _hint(self) -> str:
         shown = display_path(self.folder)
-        command = "coinjar permit" if shown in ("jar", "../jar") else f"coinjar --jar {shlex.quote(shown)} permit"
+        command = "coinjar consent" if shown in ("jar", "../jar") else f"coinjar --jar {shlex.quote(shown)} consent"
         return f"`{command}` shows all that this jar can do here, and asks"
 
     def _all_declared(self) -> Sequence[Act]:

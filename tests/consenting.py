@@ -1,4 +1,4 @@
-"""Whoever runs a test permits what its jar can do, before each run, unless the test is about permits."""
+"""Whoever runs a test consents to what its jar can do, before each run, unless the test is about consents."""
 
 from __future__ import annotations
 
@@ -7,29 +7,29 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
-from coinjar.core.permits import Act
+from coinjar.core.consent import Act
 from tests import inprocess
 
 
 class Everything:
-    """A gate that permits everything, for tests of what lies behind it."""
+    """A gate that lets everything pass, for tests of what lies behind it."""
 
     def require(self, *acts: Act) -> None:
         """Return."""
 
-    def permits(self, act: Act) -> bool:
+    def has_consent(self, act: Act) -> bool:
         """Return yes."""
         del act
         return True
 
 
 _ACTING = re.compile(rb"destinations|proofs|records|command|from_env|file|stored_in|secret")
-_permitted: dict[tuple[str, str], list[tuple[str, int, int]]] = {}
-"""By configuration folder and jar: the files as they were when it was last permitted."""
+_consented: dict[tuple[str, str], list[tuple[str, int, int]]] = {}
+"""By configuration folder and jar: the files as they were when it last had consent."""
 
 
-def permit_all(folder: Path, arguments: Sequence[str], env: Mapping[str, str]) -> None:
-    """Permit everything, where a file beside or in the jar has changed since the last time. A faulty jar is left alone."""
+def consent_to_all(folder: Path, arguments: Sequence[str], env: Mapping[str, str]) -> None:
+    """Consent to everything, where a file beside or in the jar has changed since the last time. A faulty jar is left alone."""
     named = next((arguments[at + 1] for at, word in enumerate(arguments[:-1]) if word == "--jar"), None)
     jar = folder / (named or env.get("COINJAR_JAR") or "jar")
     jar = jar if (jar / "jar.yaml").is_file() else jar / "jar"
@@ -37,9 +37,9 @@ def permit_all(folder: Path, arguments: Sequence[str], env: Mapping[str, str]) -
         return
     config = env.get("XDG_CONFIG_HOME") or env.get("HOME", "")
     key, state = (config, str(jar)), list(_state(jar))
-    if _permitted.get(key) != state and _may_act(jar):
-        inprocess.run(["--jar", str(jar), "permit", "--yes"], folder, {**env, "LANG": "C.UTF-8"}, b"")
-        _permitted[key] = state
+    if _consented.get(key) != state and _may_act(jar):
+        inprocess.run(["--jar", str(jar), "consent", "--yes"], folder, {**env, "LANG": "C.UTF-8"}, b"")
+        _consented[key] = state
 
 
 def _may_act(jar: Path) -> bool:
@@ -52,6 +52,6 @@ def _state(jar: Path) -> Iterator[tuple[str, int, int]]:
     for folder in (jar.parent, jar, jar / "plain", jar / "platforms", jar / ".local", jar / "coins"):
         if folder.is_dir():
             for entry in sorted(os.scandir(folder), key=lambda entry: entry.name):
-                if entry.is_file() and entry.name not in ("lock", "permits"):
+                if entry.is_file() and entry.name not in ("lock", "consents"):
                     state = entry.stat()
                     yield entry.path, state.st_mtime_ns, state.st_size

@@ -7,11 +7,11 @@ from pathlib import Path
 
 from coinjar.actions.delivery.records import records_act
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.consent import Act, decrypting, ordered
 from coinjar.core.definition import Command, Definition, FromEnv, FromFile, SealedDefinition
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError
 from coinjar.core.model import Jar
-from coinjar.core.permits import Act, decrypting, ordered
 from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.stage_view import RenderContext
 from coinjar.jarfile.external_values import acts_of
@@ -70,12 +70,12 @@ def _own_files(opened: OpenJar) -> list[Path]:
 
 
 class _Closed:
-    """A gate that permits nothing: what is found here must not depend on what was permitted before."""
+    """A gate without any consent: what is found here must not depend on earlier ones."""
 
     def require(self, *acts: Act) -> None:
         """Accept, because nothing is done with what is found."""
 
-    def permits(self, act: Act) -> bool:
+    def has_consent(self, act: Act) -> bool:
         """Return no."""
         del act
         return False

@@ -1,7 +1,7 @@
 """What a jar can make this machine do, and the person's permission for it.
 
 A jar that came with a repository is untrusted: whatever it declares can name programs, servers, variables and files.
-Each such thing is an `Act`, whose line is what a person reads, permits and withdraws: nothing that acts differently
+Each such thing is an `Act`, whose line is what a person reads, consents to and withdraws: nothing that acts differently
 has the same line.
 """
 
@@ -16,8 +16,8 @@ from coinjar.core.errors import InputError, Location
 RUNS, CONTACTS, READS, WRITES, DECRYPTS = "runs", "contacts", "reads", "writes", "decrypts"
 VERBS = (RUNS, CONTACTS, READS, WRITES, DECRYPTS)
 """In the order of display."""
-DIGEST = "COINJAR_PERMIT"
-"""The variable with the digest of the permitted acts, for machines."""
+DIGEST = "COINJAR_CONSENT"
+"""The variable with the digest of the acts that have consent, for machines."""
 
 
 class Act(NamedTuple):
@@ -42,23 +42,23 @@ class Gate(Protocol):
     """Decides whether an act may happen; everything that acts asks it first."""
 
     def require(self, *acts: Act) -> None:
-        """Return if all are permitted, or the person permits them now. Raises NotPermitted otherwise."""
+        """Return if all have consent, or the person consents now. Raises ConsentMissing otherwise."""
 
-    def permits(self, act: Act) -> bool:
-        """Return whether an act is permitted already; nobody is asked."""
+    def has_consent(self, act: Act) -> bool:
+        """Return whether an act has consent already; nobody is asked."""
 
 
-class NotPermitted(InputError):
-    """The person who runs this has not permitted it for this jar (exit 3)."""
+class ConsentMissing(InputError):
+    """The person who runs this has not consented to it for this jar (exit 3)."""
 
     def __init__(self, acts: Sequence[Act], hint: str) -> None:
         first = acts[0]
         more = f", and {len(acts) - 1} more" if len(acts) > 1 else ""
         super().__init__(
-            f"not permitted yet: {first.line}{more}",
+            f"this needs your consent: {first.line}{more}",
             hint=hint,
             location=first.location,
-            code="not-permitted",
+            code="no-consent",
         )
 
 
@@ -72,6 +72,6 @@ def ordered(acts: Iterable[Act]) -> list[Act]:
 
 def digest(acts: Iterable[Act]) -> str:
     """Return the digest of a set of acts: the first 40 digits of the SHA-256 of its sorted lines."""
-    import hashlib  # where machines permit by digest; not where a person waits for a program
+    import hashlib  # where machines consent by digest; not where a person waits for a program
 
     return hashlib.sha256("".join(f"{line}\n" for line in sorted({act.line for act in acts})).encode()).hexdigest()[:40]
