@@ -224,6 +224,22 @@ def test_only_what_is_new_is_asked_again(cloned: tuple[Coinjar, Listener]) -> No
     assert "this needs your consent" in cj("value", "dev", "RUNS", "--service", "web", code=3, consented=False).err
 
 
+def test_what_was_not_looked_at_is_said(jar: Callable[..., Coinjar]) -> None:
+    """Nothing new is not the same as nothing seen: a file or a destination with a fault is named, and is no success."""
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables: {A: {}}\n", dev="all: {A: {command: [echo]}}\n"
+    )
+    cj("consent", "--yes")
+    assert "0 new" in cj("consent", "--show").out
+    cj.write({"jar/plain/prod.yaml": "all: {A: [\n"})
+    assert "not looked at: jar/plain/prod.yaml:2:1" in cj("consent", "--show", code=1, consented=False).err
+    assert json.loads(cj("consent", "--json", code=1, consented=False).out)["skipped"]
+    cj.write({"jar/plain/prod.yaml": "", "jar/jar.yaml": cj.read("jar/jar.yaml") + "destinations: {d: {type: etcd}}\n"})
+    assert "not looked at: jar/jar.yaml" in cj("consent", "--show", code=1, consented=False).err
+    for options in (["--show", "--yes"], ["--json", "--yes"], ["--json", "--withdraw"], ["--withdraw", "--yes"]):
+        cj("consent", *options, code=2)
+
+
 def test_machines_consent_by_a_digest(cloned: tuple[Coinjar, Listener]) -> None:
     cj, _ = cloned
     digest = json.loads(cj("consent", "--json", code=1, consented=False).out)["digest"]

@@ -22,16 +22,19 @@ from coinjar.proofs.declared_acts import proof_acts
 from coinjar.system.files import display_path
 
 
-def declared_acts(opened: OpenJar) -> list[Act]:
-    """Return every act of the jar, on all stages. Values that cannot be read are left out: they cannot act either.
+def declared_acts(opened: OpenJar, skipped: list[CoinJarError] | None = None) -> list[Act]:
+    """Return every act of the jar, on all stages. What is faulty is left out, since it cannot act either; why is added
+    to `skipped`.
 
     Raises what reading jar.yaml raises.
     """
+    left_out: list[CoinJarError] = [] if skipped is None else skipped
     try:
         jar = opened.load()
-    except CoinJarError:
+    except CoinJarError as fault:
         jar = load_declarations(opened.folder)
-    acts = [*_of_values(opened, jar), *_of_destinations(opened, jar), *_of_proofs(opened, jar)]
+        left_out += fault.each()
+    acts = [*_of_values(opened, jar), *_of_destinations(opened, jar, left_out), *_of_proofs(opened, jar)]
     if jar.records is not None:
         acts.append(records_act(jar))
     if jar.secret_names or JarLayout(opened.folder).sealed_folder.is_dir():
@@ -85,13 +88,13 @@ def _context(opened: OpenJar, jar: Jar) -> RenderContext:
     return RenderContext(jar, opened.folder, Masker(), None, _Closed())
 
 
-def _of_destinations(opened: OpenJar, jar: Jar) -> Iterator[Act]:
+def _of_destinations(opened: OpenJar, jar: Jar, left_out: list[CoinJarError]) -> Iterator[Act]:
     for destination in jar.destinations.values():
         try:
             instance = (make_live if is_live(destination) else make)(destination, _context(opened, jar))
             yield from instance.acts()
-        except CoinJarError:
-            continue  # `check` reports it, and nobody can use it
+        except CoinJarError as fault:
+            left_out += fault.each()
 
 
 def _of_proofs(opened: OpenJar, jar: Jar) -> Iterator[Act]:

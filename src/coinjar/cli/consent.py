@@ -17,7 +17,7 @@ from coinjar.cli.common import (
     print_status,
 )
 from coinjar.cli.consent_list import print_acts
-from coinjar.core.errors import UsageError
+from coinjar.core.errors import CoinJarError, UsageError
 
 
 def run(
@@ -41,15 +41,18 @@ def run(
     from coinjar.core.consent import digest
     from coinjar.jarfile.consents import consent_to, consented_lines
 
-    if show and (withdraw or yes):
-        raise UsageError("--show changes nothing", hint="omit it, or --withdraw and --yes")
+    if (show or json) and (withdraw or yes):
+        raise UsageError("--show and --json change nothing", hint="omit them, or --withdraw and --yes")
+    if withdraw and yes:
+        raise UsageError("--withdraw asks nothing", hint="omit --yes")
     opened = open_here(ctx, jar)
     before = consented_lines(opened.folder)
     if withdraw:
         consent_to(opened.folder, [], only=True)
         print_status(f"Withdrawn: {counted(len(before), 'consent')}.")
         return
-    acts = declared_acts(opened)
+    skipped: list[CoinJarError] = []
+    acts = declared_acts(opened, skipped)
     new = [act for act in acts if act.line not in before]
     if json:
         print_json(
@@ -64,14 +67,17 @@ def run(
                     }
                     for act in acts
                 ],
+                "skipped": [str(fault) for fault in skipped],
             }
         )
     else:
         print_acts(acts, before)
+    for fault in skipped:
+        print_status(f"not looked at: {fault}")
     if acts and not json:
         print_status(f"For machines: COINJAR_CONSENT={digest(acts)}")
     if show or json:
-        raise typer.Exit(1 if new else 0)
+        raise typer.Exit(1 if new or skipped else 0)
     if not acts:
         consent_to(opened.folder, [], only=True)
         return
