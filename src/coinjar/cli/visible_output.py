@@ -15,8 +15,8 @@ from coinjar.core.display import escaped
 
 _OWN = r"(\x1b\[(?:[0-2]|3[1-6]|1;31)m)"
 """The styles of our own tables; a name that contains one of them changes a colour, and nothing else."""
-_PLAIN = r"[\n\t\x20-\x7e\xa1-\xac\xae-\u034e]*"
-"""Most of what is printed, at once: Latin letters, digits and signs, tabs and line ends."""
+_PLAIN = r"[\n\t\x20-\x7e\xa1-\xac\xae-\u034e\u2010-\u2027\u2030-\u205f\u2070-\u2bff]*"
+"""Most of what is printed, at once: Latin letters, digits, signs also of our tables, tabs and line ends."""
 
 
 def printable(text: str) -> str:
