@@ -71,7 +71,7 @@ READING = [
 
 
 class Listener:
-    """A server that only counts who connects."""
+    """A server that counts who connects, and has nothing."""
 
     def __init__(self) -> None:
         self.socket = socket.create_server(("127.0.0.1", 0))
@@ -86,9 +86,10 @@ class Listener:
             except OSError:
                 return
             with connection:
-                connection.settimeout(2)
+                connection.settimeout(20)
                 try:
                     self.heard.append(connection.recv(4096))
+                    connection.sendall(b"HTTP/1.1 404 Not Found\r\ncontent-length: 0\r\nconnection: close\r\n\r\n")
                 except OSError:
                     self.heard.append(b"")
 
