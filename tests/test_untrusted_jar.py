@@ -550,3 +550,14 @@ def test_what_a_killed_run_left_is_removed_and_no_core_file_is_written(jar: Call
     for options in ([], ["--mask"]):
         done = cj("within", "dev", *options, "--", "sh", "-c", "ulimit -c", process=True)
         assert done.out == subprocess.run(["sh", "-c", "ulimit -c"], capture_output=True, text=True, check=True).stdout
+
+
+def test_a_pattern_that_would_take_a_life_is_an_error(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {pattern: '(a+)+b'}}\ncode: {paths: [src]}\n",
+        dev=f"all: {{A: {'a' * 60}}}\n",
+    )
+    cj.write({"src/app.py": "import os\n"})
+    assert "takes too long to compare with the pattern (a+)+b" in cj("value", "dev", "A", code=3).err
+    cj.write({"src/.gitignore": "a*a*a*a*a*a*a*a*a*b.py\n", f"src/{'a' * 200}.py": "import os\n"})
+    assert "takes too long to compare with the pattern .gitignore" in cj("mentions", ".", code=3).err
