@@ -25,7 +25,7 @@ from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
 from coinjar.destinations.options import NAMES, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
-from coinjar.system.files import expanded
+from coinjar.system.files import expanded, is_outside, leads_outside, link_outside
 
 _UNFINISHED = ".coinjar-unfinished"
 _NAMED = 4
@@ -243,7 +243,10 @@ class HostDestination(LiveDestination):
         return self._shared
 
     def _file(self, key: str) -> Path:
-        return self.render_context.root / expanded(self.text(key))
+        path = self.render_context.root / expanded(self.text(key))
+        if not is_outside(self.text(key)) and leads_outside(path, self.render_context.root):
+            raise link_outside(path)  # SSH reads the file itself: a link to a person's own key is not followed
+        return path
 
     async def disconnect(self, target: HostTarget) -> None:
         """Close the connection to a target's machine, once no other target uses it."""
