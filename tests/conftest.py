@@ -99,8 +99,8 @@ class Coinjar:
     ) -> Done:
         """Run it; fails unless it ends with `code` (None: whatever). Never a traceback.
 
-        In this process, which gives the same answer sooner, unless the command needs one of its own or `process` asks for
-        it. Whoever runs it has consented to what the jar can do, unless `consented` is false.
+        In this process, which gives the same answer sooner, unless the command needs one of its own or `process` asks
+        for it. Whoever runs it has consented to what the jar can do, unless `consented` is false.
         """
         given = stdin.encode() if isinstance(stdin, str) else stdin
         around = self.env | (env or {})

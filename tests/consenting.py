@@ -29,7 +29,9 @@ _consented: dict[tuple[str, str], list[tuple[str, int, int]]] = {}
 
 
 def consent_to_all(folder: Path, arguments: Sequence[str], env: Mapping[str, str]) -> None:
-    """Consent to everything, where a file beside or in the jar has changed since the last time. A faulty jar is left alone."""
+    """Consent to everything, where a file beside or in the jar has changed since the last time. A faulty jar is left
+    alone.
+    """
     named = next((arguments[at + 1] for at, word in enumerate(arguments[:-1]) if word == "--jar"), None)
     jar = folder / (named or env.get("COINJAR_JAR") or "jar")
     jar = jar if (jar / "jar.yaml").is_file() else jar / "jar"

@@ -22,7 +22,9 @@ TOOLS = Path("/usr/bin:/bin:/usr/sbin:/sbin")
 
 
 def need(program: str) -> str:
-    """The program's path. `make test` installs what the tests need, so a lack is a failure unless nothing can be installed here."""
+    """The program's path. `make test` installs what the tests need, so a lack is a failure unless nothing can be
+    installed here.
+    """
     value = shutil.which(program)
     if value:
         return value
@@ -82,7 +84,8 @@ def kubectl(file: Path) -> dict[str, bytes]:
 @cache
 def podman_engine() -> tuple[list[str], dict[str, str]]:
     """Podman with storage and settings of its own, and a base image made offline from a static busybox."""
-    state = Path(os.environ.get("TMPDIR", "/tmp")) / f"coinjar-podman-{os.getpid()}"  # noqa: S108 - made and removed by the tests
+    # Made and removed by the tests.
+    state = Path(os.environ.get("TMPDIR", "/tmp")) / f"coinjar-podman-{os.getpid()}"  # noqa: S108
     need("runc")
     state.mkdir(mode=0o700, exist_ok=True)
     (state / "containers.conf").write_text(
@@ -156,16 +159,22 @@ mount -t tmpfs tmpfs /run
 mkdir -p /run/systemd/system /run/user/0
 umount -l /sys/fs/cgroup
 mount -t cgroup2 cgroup2 /sys/fs/cgroup
-exec script -qc "mount --bind \$(tty) /dev/console; exec env -i PATH=/usr/bin:/bin HOME=$dir XDG_CONFIG_HOME=$dir XDG_RUNTIME_DIR=/run/user/0 \
-  SYSTEMD_ENVIRONMENT_GENERATOR_PATH=$dir/none SYSTEMD_LOG_TARGET=console timeout 20 /lib/systemd/systemd --user --unit=kit.service --log-level=warning" "$dir/console"
+exec script -qc "mount --bind \$(tty) /dev/console; exec env -i PATH=/usr/bin:/bin HOME=$dir XDG_CONFIG_HOME=$dir \
+  XDG_RUNTIME_DIR=/run/user/0 SYSTEMD_ENVIRONMENT_GENERATOR_PATH=$dir/none SYSTEMD_LOG_TARGET=console \
+  timeout 20 /lib/systemd/systemd --user --unit=kit.service --log-level=warning" "$dir/console"
 I
-(sh -c 'echo $PPID' >"$cg/cgroup.procs"; exec unshare -m -C -p -f --mount-proc sh "$dir/inner" "$dir") >/dev/null </dev/null || true
+(
+  sh -c 'echo $PPID' >"$cg/cgroup.procs"
+  exec unshare -m -C -p -f --mount-proc sh "$dir/inner" "$dir"
+) >/dev/null </dev/null || true
 find "$cg" -depth -type d -exec rmdir {} + 2>/dev/null || true
 """
 
 
 def _systemd(section: str) -> Callable[[Path], dict[str, bytes]]:
-    """A systemd of our own (a user manager in private namespaces) starts a service; `section` says how it is given the file."""
+    """A systemd of our own (a user manager in private namespaces) starts a service; `section` says how it is given the
+    file.
+    """
 
     def read(file: Path) -> dict[str, bytes]:
         if os.geteuid() != 0:
@@ -176,7 +185,10 @@ def _systemd(section: str) -> Callable[[Path], dict[str, bytes]]:
         unit = folder / "systemd" / "user" / "kit.service"
         (unit.parent / "kit.service.d").mkdir(parents=True)
         out = folder / "out"
-        base = "[Unit]\nSuccessAction=exit\nFailureAction=exit\n[Service]\nType=oneshot\nExecStart=/bin/cat /proc/self/environ\n"
+        base = (
+            "[Unit]\nSuccessAction=exit\nFailureAction=exit\n[Service]\nType=oneshot\n"
+            "ExecStart=/bin/cat /proc/self/environ\n"
+        )
         unit.write_text(
             f"{base}StandardOutput=file:{out}\n" + (f"EnvironmentFile={file}\n" if section == "EnvironmentFile" else "")
         )
@@ -333,7 +345,10 @@ def _python(parse: Callable[[bytes], dict[str, str]]) -> Callable[[Path], dict[s
 
 
 def _node_map(expression: str) -> Callable[[Path], dict[str, bytes]]:
-    script = f"const d = JSON.parse(require('fs').readFileSync(process.argv[1], 'utf8')); process.stdout.write(JSON.stringify({expression}))"
+    script = (
+        "const d = JSON.parse(require('fs').readFileSync(process.argv[1], 'utf8')); "
+        f"process.stdout.write(JSON.stringify({expression}))"
+    )
     return lambda file: _texts(json.loads(_run([nodes()[0], "-e", script, str(file)])))
 
 
@@ -358,4 +373,6 @@ READERS: dict[str, dict[str, Callable[[Path], dict[str, bytes]]]] = {
     "kube-secret": {"kubectl": kubectl_object},
     "containerfile": {"podman_build": podman_build},
 }
-"""Dialect to its real readers. For compose there is none here that is no product of its own: tests hold it to the specification's examples."""
+"""Dialect to its real readers. For compose there is none here that is no product of its own: tests
+hold it to the specification's examples.
+"""

@@ -33,7 +33,9 @@ class _Output(io.TextIOWrapper):
 
 
 def can_run(arguments: Sequence[str], env: Mapping[str, str]) -> bool:
-    """Whether a run needs no process of its own: its command, and what the interpreter itself reads of its environment."""
+    """Whether a run needs no process of its own: its command, and what the interpreter itself reads of
+    its environment.
+    """
     return (
         not OF_ITS_OWN & set(arguments)
         and not {"PYTHONIOENCODING", "PYTHONPATH"} & set(env)

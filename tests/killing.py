@@ -1,8 +1,9 @@
-"""Run as a program: deliver, be killed at the n-th step, deliver again; a line of JSON for each n, then wait for a line.
+"""Run as a program: deliver, be killed at the n-th step, deliver again; a line of JSON for each n, then wait for a
+line.
 
-A step is anything that leaves a trace elsewhere: a request, a transaction of the records, a write or a command on a host. With arguments it does what
-they say instead, and a file that is replaced is a step, too. Each run is a fork of this process, which has imported all it needs, so that a hundred
-of them are quick.
+A step is anything that leaves a trace elsewhere: a request, a transaction of the records, a write or a command on a
+host. With arguments it does what they say instead, and a file that is replaced is a step, too. Each run is a fork of
+this process, which has imported all it needs, so that a hundred of them are quick.
 """
 
 from __future__ import annotations

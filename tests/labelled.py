@@ -13,15 +13,19 @@ from coinjar.mentions.languages import language_of, look
 FOLDER = Path(__file__).parent / "mentions"
 _MARK = re.compile(r"«([^»]*)»")
 NAMES = {
-    "python": "x.py", "javascript": "x.js", "typescript": "x.ts", "go": "x.go", "java": "X.java", "kotlin": "x.kt", "ruby": "x.rb", "php": "x.php",
-    "csharp": "X.cs", "rust": "x.rs", "shell": "x.sh", "containerfile": "Containerfile", "compose": "compose.yaml", "kubernetes": "x.yaml",
+    "python": "x.py", "javascript": "x.js", "typescript": "x.ts", "go": "x.go", "java": "X.java", "kotlin": "x.kt",
+    "ruby": "x.rb", "php": "x.php",
+    "csharp": "X.cs", "rust": "x.rs", "shell": "x.sh", "containerfile": "Containerfile", "compose": "compose.yaml",
+    "kubernetes": "x.yaml",
     "template": "x.template", "pipeline": "x.yaml",
 }  # fmt: skip
 HOWS = ("set", "presence", "expression", "misplaced")
 
 
 class Snippet(NamedTuple):
-    """A labelled text: `labels` are (line, column, name, how, default), or (line, `?`) where only the running program knows."""
+    """A labelled text: `labels` are (line, column, name, how, default), or (line, `?`) where only the running program
+    knows.
+    """
 
     language: str
     title: str

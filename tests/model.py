@@ -1,4 +1,6 @@
-"""What a jar is to its user, in a few lines: names, values by layer and scope, who wins, and what was delivered where. It shares no code with the program."""
+"""What a jar is to its user, in a few lines: names, values by layer and scope, who wins, and what was delivered where.
+It shares no code with the program.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Places to deliver to, real ones and stand-ins: how jar.yaml names each, what it has by its own tools, and somebody else's hand in it."""
+"""Places to deliver to, real ones and stand-ins: how jar.yaml names each, what it has by its own tools, and somebody
+else's hand in it.
+"""
 
 from __future__ import annotations
 
@@ -178,7 +180,10 @@ def hayloft(cj: Coinjar, fault: str) -> Iterator[System]:
                     kubectl("patch", kind, item["metadata"]["name"], "-p", json.dumps({"data": {name: text}}))
 
         system = System(
-            f"{{type: cluster, manifests: workloads, kubeconfig: '{config}'}}\n  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}",
+            (
+                f"{{type: cluster, manifests: workloads, kubeconfig: '{config}'}}\n"
+                f"  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}"
+            ),
             own,
             outside,
         )
@@ -205,7 +210,10 @@ def host(cj: Coinjar, fault: str) -> Iterator[System]:
         reload = f"reload: [touch, '{cj.folder}/reloaded']"
         user = subprocess.run(["id", "-un"], capture_output=True, text=True, check=True).stdout.strip()
         yield System(
-            f"{{type: host, hosts: ['{user}@127.0.0.1:{port}'], path: '{cj.folder}/there/{{service}}.{{stage}}.env', as: posix, {keys}, {reload}}}",
+            (
+                f"{{type: host, hosts: ['{user}@127.0.0.1:{port}'], path: "
+                f"'{cj.folder}/there/{{service}}.{{stage}}.env', as: posix, {keys}, {reload}}}"
+            ),
             own,
             outside,
         )

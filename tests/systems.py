@@ -1,4 +1,6 @@
-"""Real systems and stand-ins to deliver to: an sshd, an etcd, a PostgreSQL of our own, and the stand-ins in this process."""
+"""Real systems and stand-ins to deliver to: an sshd, an etcd, a PostgreSQL of our own, and the stand-ins in this
+process.
+"""
 
 from __future__ import annotations
 
@@ -102,8 +104,10 @@ def sshd(folder: Path, listen: str = "127.0.0.1") -> Iterator[int]:
     known = (folder / "host_key.pub").read_text().split()[:2]
     (folder / "known_hosts").write_text(f"[127.0.0.1]:{port} {' '.join(known)}\n")
     (folder / "sshd_config").write_text(
-        f"ListenAddress {listen}:{port}\nHostKey {folder}/host_key\nPidFile none\nAuthorizedKeysFile {folder}/authorized_keys\nStrictModes no\nUsePAM no\n"
-        "PasswordAuthentication no\nKbdInteractiveAuthentication no\nMaxStartups 300\nMaxSessions 50\nSubsystem sftp internal-sftp\n"
+        f"ListenAddress {listen}:{port}\nHostKey {folder}/host_key\nPidFile none\n"
+        f"AuthorizedKeysFile {folder}/authorized_keys\nStrictModes no\nUsePAM no\n"
+        "PasswordAuthentication no\nKbdInteractiveAuthentication no\nMaxStartups 300\nMaxSessions 50\n"
+        "Subsystem sftp internal-sftp\n"
     )
     if os.geteuid() == 0:
         Path("/run/sshd").mkdir(exist_ok=True)
@@ -118,7 +122,8 @@ def etcd(folder: Path) -> Iterator[str]:
     port, peer = free_port(), free_port()
     address, other = f"http://127.0.0.1:{port}", f"http://127.0.0.1:{peer}"
     argv = [
-        need("etcd"), "--name", "kit", "--data-dir", str(folder / "data"), "--unsafe-no-fsync", "--log-level", "warn", "--logger", "zap",
+        need("etcd"), "--name", "kit", "--data-dir", str(folder / "data"), "--unsafe-no-fsync", "--log-level", "warn",
+        "--logger", "zap",
         "--listen-client-urls", address, "--advertise-client-urls", address, "--listen-peer-urls", other,
         "--initial-advertise-peer-urls", other, "--initial-cluster", f"kit={other}",
     ]  # fmt: skip
@@ -172,7 +177,8 @@ def postgresql(folder: Path) -> Iterator[str]:
     )
     port = free_port()
     argv = [
-        str(programs / "postgres"), "-D", str(folder / "data"), "-c", "listen_addresses=127.0.0.1", "-c", f"port={port}",
+        str(programs / "postgres"), "-D", str(folder / "data"), "-c", "listen_addresses=127.0.0.1", "-c",
+        f"port={port}",
         "-c", "unix_socket_directories=", "-c", "fsync=off",
     ]  # fmt: skip
     with _started(argv, port, folder, stop=signal.SIGINT, user="postgres"):

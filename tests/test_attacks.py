@@ -1,4 +1,6 @@
-"""What somebody does who may commit but cannot read a stage, or who reads what he should not: each must fail, and say what to do."""
+"""What somebody does who may commit but cannot read a stage, or who reads what he should not: each must fail, and say
+what to do.
+"""
 
 from __future__ import annotations
 
@@ -144,8 +146,10 @@ def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
     text = cj.read("jar/readers.yaml") + f"  mallory:\n    opens: [prod]\n    recipient: {ATTACKER.to_public()}\n"
     cj.write({"jar/readers.yaml": text})
     attempts = (
-        ["put", "TOKEN", "--stage", "prod"], ["put", "TOKEN", "--stage", "prod", "--service", "web"], ["readers", "rekey", "--stage", "prod"],
-        ["generate", "TOKEN", "--stage", "prod", "--replace", "--yes"], ["readers", "remove", "mallory", "--everywhere", "--yes"],
+        ["put", "TOKEN", "--stage", "prod"], ["put", "TOKEN", "--stage", "prod", "--service", "web"],
+        ["readers", "rekey", "--stage", "prod"],
+        ["generate", "TOKEN", "--stage", "prod", "--replace", "--yes"],
+        ["readers", "remove", "mallory", "--everywhere", "--yes"],
     )  # fmt: skip
     first = next(iter(load_readers(cj.folder / "jar").readers.values()))
     regrouped = f'  {first.label}:\n    opens: [prod]\n    service: "\\0\\nx\\0y"\n    recipient: {first.recipient}\n'
@@ -178,7 +182,9 @@ def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
 
 
 def test_keys_that_nothing_is_sealed_under_are_not_trusted(jar: Callable[..., Coinjar]) -> None:
-    """A stage with a service's secret only: the key of `all` is swapped, its code made or removed, a reader slipped in, before its first value comes."""
+    """A stage with a service's secret only: the key of `all` is swapped, its code made or removed, a reader slipped in,
+    before its first value comes.
+    """
     cj = jar(SECRETS)
     evil = f"  x:\n    opens: [prod]\n    recipient: {ATTACKER.to_public()}\n"
     text = f"data 00000000 {'ab' * 32}\nnaming {'cd' * 32}\n".encode()
@@ -279,7 +285,9 @@ def test_a_broken_value_can_be_put_anew_where_others_stand_for_the_key(jar_with_
 
 
 def test_a_service_cannot_let_others_in(jar_with_secrets: Coinjar) -> None:
-    """Who holds a service's identity knows two keys of a stage, and can vouch under these: not enough for the others."""
+    """Who holds a service's identity knows two keys of a stage, and can vouch under these: not enough for
+    the others.
+    """
     cj = jar_with_secrets
     recipient = cj("identity", "new", "--out", "mailer.identity").out.strip()
     cj("readers", "add", recipient, "--label", "mailer-prod", "--stage", "prod", "--service", "mailer", "--yes")

@@ -155,7 +155,11 @@ def test_compare(demo: Coinjar) -> None:
 
 
 def test_values_from_outside(jar: Callable[..., Coinjar]) -> None:
-    plain = 'all:\n  A: {command: [printf, "x\\n\\n"]}\n  B: {file: f.txt}\n  C: {file: f.bin, base64: true}\n  D: {from_env: GIVEN}\n  E: {command: [sh, -c, "echo $COINJAR_IDENTITY"], may_be_empty: true}\n'
+    plain = (
+        'all:\n  A: {command: [printf, "x\\n\\n"]}\n  B: {file: f.txt}\n'
+        "  C: {file: f.bin, base64: true}\n  D: {from_env: GIVEN}\n"
+        '  E: {command: [sh, -c, "echo $COINJAR_IDENTITY"], may_be_empty: true}\n'
+    )
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}, C: {}, D: {}, E: {}}\n", dev=plain)
     cj.write({"f.txt": "two\nlines\n"})
     (cj.folder / "f.bin").write_bytes(b"\xff\0")
@@ -171,7 +175,9 @@ def test_values_from_outside(jar: Callable[..., Coinjar]) -> None:
     assert "the environment has no GIVEN" in cj("render", "dev", "--as", "json", code=3).err
     cj.write(
         {
-            "jar/plain/dev.yaml": "all:\n  A: {command: [false]}\n  B: {command: [nope]}\n  C: {command: [true]}\n  D: {file: f.bin}\n"
+            "jar/plain/dev.yaml": (
+                "all:\n  A: {command: [false]}\n  B: {command: [nope]}\n  C: {command: [true]}\n  D: {file: f.bin}\n"
+            )
         }
     )
     message = cj("render", "dev", "--as", "json", code=3, env=env).err
@@ -186,7 +192,9 @@ def test_values_from_outside(jar: Callable[..., Coinjar]) -> None:
 
 def test_circles_and_missing_values_come_all_at_once(jar: Callable[..., Coinjar]) -> None:
     cj = jar(
-        "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: {text: '${B}'}}, B: {default: {text: '${A}'}}, C: {required: true}, D: {kind: port, default: x}}\n"
+        "services: {web: {}}\nstages: {dev: {}}\n"
+        "variables: {A: {default: {text: '${B}'}}, B: {default: {text: '${A}'}}, C: {required: true}, D: "
+        "{kind: port, default: x}}\n"
     )
     message = cj("within", "dev", "--", "true", code=3).err
     assert "references form a cycle: A → B → A" in message
@@ -228,16 +236,24 @@ def test_a_canary_shows_nowhere(jar: Callable[..., Coinjar]) -> None:
     """Every command, succeeding and failing, with a secret planted in values, defaults, references and faults."""
     canary = "canary7Zq"
     cj = jar(
-        "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n  S: {secret: true, kind: port}\n  T: {secret: true}\n  U: {default: {text: 'x-${T}'}, kind: url}\n  V: {secret: true}\n  W: {secret: true}\n",
+        (
+            "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n  S: {secret: true, kind: port}\n"
+            "  T: {secret: true}\n  U: {default: {text: 'x-${T}'}, kind: url}\n  V: {secret: true}\n"
+            "  W: {secret: true}\n"
+        ),
         dev=f"all: {{S: {canary}, T: ' {canary}', V: 'null', W: {{text: '{canary}-${{T}}'}}}}\n",
         prod=f"all: {{T: '{canary}'}}\n",
     )
     cj.write({"in.env": f'T={canary}\nS={canary}\nOTHER_PASSWORD={canary}\nT="{canary}\n'})
     runs = [
-        ["grid"], ["grid", "--json"], ["grid", "dev", "--by-service"], ["why", "dev", "S"], ["why", "dev", "U"], ["why", "dev", "W"], ["why", "dev", "W", "--json"], ["why", "dev", "T", "--json"],
-        ["compare", "dev", "prod"], ["compare", "dev", "file:in.env"], ["compare", "dev", "file:in.env", "--json"], ["check"], ["check", "--format", "json"], ["check", "--format", "sarif"],
-        ["value", "dev", "S"], ["value", "dev", "U"], ["render", "dev", "--as", "json"], ["render", "dev", "--as", "example"], ["within", "dev", "--", "true"],
-        ["adopt", "file:in.env", "--stage", "dev"], ["adopt", "file:in.env", "--stage", "prod", "--yes"], ["put", "S", "--stage", "dev"], ["put", "T", "--stage", "dev"],
+        ["grid"], ["grid", "--json"], ["grid", "dev", "--by-service"], ["why", "dev", "S"], ["why", "dev", "U"],
+        ["why", "dev", "W"], ["why", "dev", "W", "--json"], ["why", "dev", "T", "--json"],
+        ["compare", "dev", "prod"], ["compare", "dev", "file:in.env"], ["compare", "dev", "file:in.env", "--json"],
+        ["check"], ["check", "--format", "json"], ["check", "--format", "sarif"],
+        ["value", "dev", "S"], ["value", "dev", "U"], ["render", "dev", "--as", "json"],
+        ["render", "dev", "--as", "example"], ["within", "dev", "--", "true"],
+        ["adopt", "file:in.env", "--stage", "dev"], ["adopt", "file:in.env", "--stage", "prod", "--yes"],
+        ["put", "S", "--stage", "dev"], ["put", "T", "--stage", "dev"],
     ]  # fmt: skip
     for arguments in runs:
         consent_to_all(cj.folder, arguments, cj.env)

@@ -179,7 +179,8 @@ variables: {{LEVEL: {{default: info}}, TOKEN: {{secret: true}}}}
 destinations:
   workloads: {{type: manifests, from: k8s, to: "out/{{stage}}"}}
   loft: {{type: cluster, manifests: workloads, kubeconfig: '{config}', stages: [dev]}}
-  pipes: {{type: platform, platform: sluiceway, address: '{sluice.standin.address}', project: line, token: {{from_env: PIPES}}}}
+  pipes: {{type: platform, platform: sluiceway, address: '{sluice.standin.address}', project: line,
+          token: {{from_env: PIPES}}}}
 proofs:
   pods: {{pods: loft, stages: [dev]}}
   level: {{pods: loft, variable: LEVEL, expect: "${{LEVEL}}", stages: [dev]}}
@@ -223,9 +224,12 @@ def test_faulty_proofs_are_told_all_at_once(jar: Callable[..., Coinjar], cj: Coi
     )
     message = cj("confirm", "dev", code=3).err
     for words in (
-        "proof 'nobody' asks nobody", "proof 'two' asks http and file", "'nothing' has no expected answer", "names NOPE, which is not declared",
-        "has one of is, not, matches", "'level' is not a JSON Pointer", "'pattern' is not a valid pattern", "refers to no key, which is not declared", "there is no stage 'nope'",
-        "has one of pid_file, port, runs", "there is no service 'nope'", "'present' of proof 'contrary' can only be true",
+        "proof 'nobody' asks nobody", "proof 'two' asks http and file", "'nothing' has no expected answer",
+        "names NOPE, which is not declared",
+        "has one of is, not, matches", "'level' is not a JSON Pointer", "'pattern' is not a valid pattern",
+        "refers to no key, which is not declared", "there is no stage 'nope'",
+        "has one of pid_file, port, runs", "there is no service 'nope'",
+        "'present' of proof 'contrary' can only be true",
     ):  # fmt: skip
         assert words in message, words
     assert "which stage?" in jar(JAR + "  a: {file: x, expect: y}\n")("confirm", code=2).err

@@ -358,14 +358,18 @@ def test_value_classes_are_strict() -> None:
     assert len(many) > 10
     for record in many:
         assert record._positional == 0, (
-            f"{record.__name__} has {len(record._fields)} fields: give it kw_only=True ({inspect.getsourcefile(record)})"
+            f"{record.__name__} has {len(record._fields)} fields: give it kw_only=True "
+            f"({inspect.getsourcefile(record)})"
         )
 
 
 def test_logic_reads_no_prose() -> None:
-    """What an error, a finding or a remark says to people is taken apart nowhere: what a program needs of it is data beside it."""
+    """What an error, a finding or a remark says to people is taken apart nowhere: what a program needs of it is data
+    beside it.
+    """
     taken_apart = re.compile(
-        r"\.(?:message|hint|fix)\s*\.\s*(?:split|r?partition|startswith|endswith|remove(?:pre|suf)fix|find|index|replace)\(|\bin \w+\.(?:message|hint|fix)\b"
+        r"\.(?:message|hint|fix)\s*\.\s*(?:split|r?partition|startswith|endswith|remove(?:pre|suf)fix|find|"
+        r"index|replace)\(|\bin \w+\.(?:message|hint|fix)\b"
     )
     source = Path(coinjar.__file__).parent
     result = [

@@ -82,7 +82,9 @@ def hosting(monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[OpenJar, Saltmars
 
 
 def test_a_delivery_converges_wherever_it_was_cut(monkeypatch: pytest.MonkeyPatch) -> None:
-    """For every request: the run ends before or after it; the next one completes it, and the one after writes nothing."""
+    """For every request: the run ends before or after it; the next one completes it, and the one after
+    writes nothing.
+    """
     with hosting(monkeypatch) as (opened, standin, deliver):
         del opened
         whole = InMemory(standin)

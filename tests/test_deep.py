@@ -20,7 +20,10 @@ SHAPES: dict[str, Callable[[int, int], list[int]]] = {
 @pytest.mark.parametrize("shape", SHAPES)
 def test_a_cluster_of_references(shape: str, count: int, jar: Callable[..., Coinjar]) -> None:
     lines = "".join(
-        f"  V{number}: {{default: {{text: 'x{''.join(f'${{V{other}}}' for other in SHAPES[shape](number, count))}'}}}}\n"
+        (
+            f"  V{number}: {{default: {{text: "
+            f"'x{''.join(f'${{V{other}}}' for other in SHAPES[shape](number, count))}'}}}}\n"
+        )
         for number in range(count)
     )
     cj = jar(f"services: {{web: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n{lines}")

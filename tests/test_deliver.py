@@ -1,59 +1,20 @@
-"""Deliveries: what stops them, locks and records, what a destination supplies, several stages and levels in one place."""
+"""Deliveries: what stops them, locks and records, what a destination supplies, several stages and
+levels in one place.
+"""
 
 from __future__ import annotations
 
 import json
 import re
-import signal
 import stat
-import subprocess
-import threading
-import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from tests.conftest import PROGRAM, Coinjar, on_a_terminal
-from tests.systems import Running, postgresql, standin
-
-TWO = """\
-services: {web: {}, mailer: {}}
-stages: {dev: {}, trial: {follows: dev}, prod: {guarded: true}}
-variables:
-  LEVEL: {default: info}
-  MAIL: {services: [mailer], default: relay.example}
-  TOKEN: {secret: true, services: [web]}
-  PORT: {kind: port, default: 8080, supplied: {by: [hosting]}}
-  PUBLIC_ADDRESS: {kind: url, required: true, services: [web], supplied: {by: [hosting], sample: "https://x.example/"}}
-  LINK: {services: [mailer], default: {text: "${PUBLIC_ADDRESS@of:web}inbox"}}
-destinations:
-"""
-HOSTING = "  hosting: {type: platform, platform: saltmarsh, address: '%s', app: 'line-{service}-{stage}', token: {from_env: THERE}, variables: [LEVEL, MAIL, TOKEN, PUBLIC_ADDRESS], services: [web]}\n"
-FISH = "  fish: {type: platform, platform: lanternfish, address: '%s', project: 'line-{service}', stage_names: {prod: live}, token: {from_env: FISH}, services: [mailer], variables: [LEVEL, MAIL, LINK]}\n"
-SLUICE = "  pipes: {type: platform, platform: sluiceway, address: '%s', project: line, token: {from_env: PIPES}, variables: [LEVEL, MAIL, TOKEN]}\n"
-
-
-@contextmanager
-def line(jar: Callable[..., Coinjar], cj: Coinjar, more: str = "") -> Iterator[tuple[Running, Running, Running]]:
-    """A jar of two services, delivered to three stand-ins."""
-    folder = cj.folder / "standins"
-    apps = [f"line-web-{stage}" for stage in ("dev", "trial", "prod")]
-    with (
-        standin("saltmarsh", folder, *apps) as salt,
-        standin("lanternfish", folder, "line-mailer") as fish,
-        standin("sluiceway", folder, "line") as sluice,
-    ):
-        jar(TWO + HOSTING % salt.standin.address + FISH % fish.standin.address + SLUICE % sluice.standin.address + more)
-        cj.env |= {"THERE": salt.token, "FISH": fish.token, "PIPES": sluice.token, "COLUMNS": "140"}
-        cj("put", "TOKEN", "--stage", "dev", stdin="made-up-token")
-        yield salt, fish, sluice
-
-
-def by_destination(cj: Coinjar, *arguments: str, code: int = 0) -> dict[str, Any]:
-    return {target["destination"]: target for target in json.loads(cj(*arguments, "--json", code=code).out)["targets"]}
+from tests.conftest import Coinjar, on_a_terminal
+from tests.line import by_destination, line
 
 
 def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -100,7 +61,9 @@ def test_what_a_destination_supplies_is_taken_into_the_jar(jar: Callable[..., Co
 
 
 def test_looking_leaves_nothing_behind(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    """Neither records nor a key, and no change of the jar: on a stage without secrets even the naming key would have to be made."""
+    """Neither records nor a key, and no change of the jar: on a stage without secrets even the naming key would have to
+    be made.
+    """
     with line(jar, cj) as (salt, _, _):
         before = {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file()}
         for arguments, code in (
@@ -192,7 +155,8 @@ def test_somebody_was_there_after_the_change_was_shown(jar: Callable[..., Coinja
                     salt.standin.state["apps"][path.split("/")[3]]["settings"]["LEVEL"] = "meddled"
             return result
 
-        salt.standin.answer = answer  # type: ignore[method-assign, assignment]  # the same, and then somebody else's hand
+        # The same, and then somebody else's hand.
+        salt.standin.answer = answer  # type: ignore[method-assign, assignment]
         done = cj("deliver", "prod", "hosting", "--allow-guarded", "prod", code=5)
         assert "it changed there after the change was shown, and nothing was written" in done.err
         assert salt.standin.state["apps"]["line-web-prod"]["settings"] == {"LEVEL": "meddled"}
@@ -294,15 +258,23 @@ def test_limits_are_told_before_anything_is_sent(jar: Callable[..., Coinjar], cj
         (cj.folder / "jar/jar.yaml").write_text(
             cj.read("jar/jar.yaml").replace(
                 "destinations:",
-                "  level: {services: [mailer], default: x}\n  LANTERN_X: {services: [mailer], default: x}\n  EMPTY: {services: [mailer], default: ''}\n"
-                "  LINES: {services: [mailer], default: \"a\\nb\"}\n  LONG: {services: [mailer], default: '%s'}\ndestinations:" % ("x" * 4097),
+
+                    "  level: {services: [mailer], default: x}\n"
+                    "  LANTERN_X: {services: [mailer], default: x}\n"
+                    "  EMPTY: {services: [mailer], default: ''}\n"
+
+
+                    "  LINES: {services: [mailer], default: \"a\\nb\"}\n"
+                    "  LONG: {services: [mailer], default: '%s'}\ndestinations:"
+                 % ("x" * 4097),
             ).replace("variables: [LEVEL, MAIL, LINK]", "variables: ['*'], without: [LINK, PORT]")
         )  # fmt: skip
         cj("deliver", "dev", "hosting")
         done = cj("deliver", "dev", "fish", code=3)
         for words in (
             "level: lanternfish accepts only names that match", "LANTERN_X: lanternfish reserves this name",
-            "EMPTY: it is empty, but lanternfish does not accept empty values", "LINES: it has a line break", "LONG: its value has 4097 bytes",
+            "EMPTY: it is empty, but lanternfish does not accept empty values", "LINES: it has a line break",
+            "LONG: its value has 4097 bytes",
         ):  # fmt: skip
             assert words in done.err
         assert fish.standin.state["projects"]["line-mailer"]["variables"] == {}
@@ -353,82 +325,14 @@ def test_snapshots_are_sealed_and_a_delivery_can_be_undone(jar: Callable[..., Co
 # -- records and locks
 
 
-def test_the_lock_of_a_dead_holder_is_taken_over_and_a_living_one_is_told_of(
-    jar: Callable[..., Coinjar], cj: Coinjar, tmp_path: Path
-) -> None:
-    with line(jar, cj) as (salt, _, _), postgresql(tmp_path / "postgresql") as address:
-        for shared in (False, True):
-            if shared:
-                records = f"records: {{address: '{address}', password: {{from_env: RECORDS}}}}\n"
-                (cj.folder / "jar/jar.yaml").write_text(records + cj.read("jar/jar.yaml"))
-                assert "the environment has no RECORDS" in cj("deliver", "dev", code=3).err
-                wrong = cj("deliver", "dev", code=5, env={"RECORDS": "made-up-wrong"})
-                assert "password authentication failed" in wrong.err
-                assert "made-up-wrong" not in wrong.err
-                cj.env["RECORDS"] = "made-up"
-            _race(cj, salt, f"shared-{shared}")
-
-
-@contextmanager
-def held_up(running: Running) -> Iterator[Callable[[], None]]:
-    """A platform that answers no write until the end; gives what waits until one has come."""
-    came, go = threading.Event(), threading.Event()
-    real = running.standin.answer
-
-    def answer(method: str, *rest: Any) -> Any:
-        if method != "GET":
-            came.set()
-            go.wait(30)
-        return real(method, *rest)
-
-    running.standin.answer = answer  # type: ignore[method-assign, assignment]  # the same, later
-    try:
-        yield lambda: assert_comes(came)
-    finally:
-        go.set()
-        del running.standin.answer
-
-
-def assert_comes(event: threading.Event) -> None:
-    assert event.wait(30)
-
-
-def _race(cj: Coinjar, salt: Running, level: str) -> None:
-    """Two deliverers: the first is slow. The second is told, or waits; and when the first is killed, takes over at once."""
-    argv, env = [PROGRAM, "deliver", "dev", "hosting"], cj.env
-    cj("put", f"LEVEL={level}-2", "--stage", "dev")
-    with held_up(salt) as writing:
-        first = subprocess.Popen(argv, cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        writing()
-        result = cj("deliver", "dev", "hosting", code=5)
-        assert re.search(
-            r"\S+ on \S+ has been delivering to hosting/dev since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC", result.err
-        )
-        second = subprocess.Popen(
-            [*argv, "--wait", "30"], cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-        )
-        time.sleep(1.5)
-        assert second.poll() is None  # it waits
-    assert (first.wait(), second.wait()) == (0, 0)
-    cj("put", f"LEVEL={level}-3", "--stage", "dev")
-    with held_up(salt) as writing:
-        first = subprocess.Popen(argv, cwd=cj.folder, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        writing()
-        first.send_signal(signal.SIGKILL)
-        first.wait()
-    done = cj("deliver", "dev", "hosting")
-    assert re.search("took over the lock of|was interrupted, but is complete", done.err)
-    assert salt.standin.state["apps"]["line-web-dev"]["settings"]["LEVEL"] == f"{level}-3"
-    assert "interrupted" in {item["state"] for item in json.loads(cj("deliveries", "--json").out)[:2]}
-
-
 def test_json_shapes_have_the_keys_that_are_told(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     page = (Path(__file__).parent.parent / "docs/json.md").read_text()
     proof = "proofs: {level: {file: level, service: web, expect: '${LEVEL}'}}\n"
     with line(jar, cj, proof):
         cj.write({"level": "info"})
         runs: dict[tuple[str, ...], int] = {
-            ("deliver", "dev", "hosting"): 0, ("drift", "dev", "hosting"): 1, ("confirm", "dev"): 0, ("deliveries",): 0, ("deliveries", "1"): 0,
+            ("deliver", "dev", "hosting"): 0, ("drift", "dev", "hosting"): 1, ("confirm", "dev"): 0, ("deliveries",): 0,
+            ("deliveries", "1"): 0,
         }  # fmt: skip
         for arguments, code in runs.items():
             messages = set(re.findall(r'"(\w+)":', page.split(f"## {arguments[0]}\n")[1].split("\n## ")[0]))

@@ -31,7 +31,9 @@ def fingerprint(name: str, text: str) -> str:
 
 @st.composite
 def worlds(draw: Any) -> tuple[dict[str, DesiredValue], dict[str, LiveValue], PlanContext]:
-    """What is wanted, what is there (some of it unreadable, supplied, or from the level around), and what was delivered last."""
+    """What is wanted, what is there (some of it unreadable, supplied, or from the level around), and what was delivered
+    last.
+    """
     wanted = {name: DesiredValue(name, text) for name, text in draw(st.dictionaries(NAMES, TEXTS)).items()}
     held = {}
     for name, text in draw(st.dictionaries(NAMES, st.one_of(TEXTS, st.none()))).items():
@@ -200,7 +202,9 @@ def test_names_that_differ_by_case_are_one_where_case_is_ignored() -> None:
 
 @given(st.text(), st.text(), st.lists(st.text()))
 def test_what_is_filled_in_arrives_as_it_is(name: str, value: str, stages: list[str]) -> None:
-    """Whatever a value holds, braces and percent signs included: a path's parts come out of a server's parser as they went in, a body is exact."""
+    """Whatever a value holds, braces and percent signs included: a path's parts come out of a server's parser as they
+    went in, a body is exact.
+    """
     context = {"name": name, "value": Secret(value), "stages": stages, "secret": True, "nothing": None}
     path = fill_path("/v/{name}?a={value}&b={nothing}&c=1", context)
     parts = urlsplit(path)
@@ -242,7 +246,8 @@ KEYED = hmac.new(b"key", b"text", hashlib.sha256).hexdigest()
         ("not", "a", "b", True), ("not", "a", "a", False),
         ("matches", "^a+$", "aa", True), ("matches", "^a+$", "ab", False), ("matches", "a", None, False),
         ("present", "", "", True), ("present", "", None, False), ("absent", "", None, True), ("absent", "", "", False),
-        ("digest", "text", KEYED, True), ("digest", "text", KEYED[:16].upper() + "\n", True), ("digest", "text", KEYED[:15], False), ("digest", "text", "0" * 64, False),
+        ("digest", "text", KEYED, True), ("digest", "text", KEYED[:16].upper() + "\n", True),
+        ("digest", "text", KEYED[:15], False), ("digest", "text", "0" * 64, False),
         ("digest", "text", "", False), ("digest", "text", None, False),
     ],
 )  # fmt: skip

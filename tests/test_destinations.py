@@ -24,7 +24,10 @@ from tests.jars import JAR, SECRET, TEMPLATES, made
 def test_files_are_written_whole_private_and_only_if_all_is_well(jar: Callable[..., Coinjar]) -> None:
     cj = made(
         jar,
-        '  env: {type: file, as: literal, path: "out/{stage}/{service}.env"}\n  run: {type: file, as: exec-script, services: [web], stages: [prod], path: out/run}\n',
+        (
+            '  env: {type: file, as: literal, path: "out/{stage}/{service}.env"}\n'
+            "  run: {type: file, as: exec-script, services: [web], stages: [prod], path: out/run}\n"
+        ),
     )
     done = cj("render", "prod", "env")
     assert done.out.startswith("2 files written, 0 already up to date\n")
@@ -81,7 +84,11 @@ def test_a_diff_shows_what_changes_and_no_secret(jar: Callable[..., Coinjar]) ->
 def test_secrets_do_not_go_into_version_control(jar: Callable[..., Coinjar]) -> None:
     cj = made(
         jar,
-        "  env: {type: file, as: json, services: [web], stages: [prod], path: out.json}\n  safe: {type: file, as: json, services: [web], stages: [prod], path: safe.json, plain_only: true}\n",
+        (
+            "  env: {type: file, as: json, services: [web], stages: [prod], path: out.json}\n"
+            "  safe: {type: file, as: json, services: [web], stages: [prod], path: safe.json, plain_only: "
+            "true}\n"
+        ),
     )
     need("git")
     subprocess.run(["git", "init", "-q"], cwd=cj.folder, check=True)
@@ -156,12 +163,16 @@ def test_settings_hold_only_what_differs_typed_and_in_place(jar: Callable[..., C
 def test_one_file_for_all_stages(jar: Callable[..., Coinjar]) -> None:
     cj = made(
         jar,
-        "  p: {type: file, as: stage-prefixed, services: [mailer], variables: [LEVEL, PORT], path: all.json}\n  c: {type: file, as: csv, services: [mailer], path: all.csv}\n",
+        (
+            "  p: {type: file, as: stage-prefixed, services: [mailer], variables: [LEVEL, PORT], path: "
+            "all.json}\n  c: {type: file, as: csv, services: [mailer], path: all.csv}\n"
+        ),
     )
     cj.write({"all.json": '{"OTHER": "x", "PROD_GONE": "y"}\n'})
     cj("render", "--every-stage")
     assert json.loads(cj.read("all.json")) == {
-        "OTHER": "x", "DEV_PORT": "8080", "DEV_LEVEL": "info", "PROD_PORT": "8080", "PROD_LEVEL": "error", "PROD_ISLES_PORT": "8080", "PROD_ISLES_LEVEL": "error",
+        "OTHER": "x", "DEV_PORT": "8080", "DEV_LEVEL": "info", "PROD_PORT": "8080", "PROD_LEVEL": "error",
+        "PROD_ISLES_PORT": "8080", "PROD_ISLES_LEVEL": "error",
     }  # fmt: skip
     rows = {row["name"]: row for row in csv.DictReader(cj.read("all.csv").splitlines())}
     assert rows["LEVEL"] == {"name": "LEVEL", "dev": "info", "prod": "error", "prod-isles": "error"}
@@ -271,7 +282,10 @@ def test_faults_of_declarations(jar: Callable[..., Coinjar], destination: str, e
 def test_wrong_usage_and_collisions(jar: Callable[..., Coinjar]) -> None:
     cj = made(
         jar,
-        "  a: {type: file, as: json, services: [web], path: x.json}\n  b: {type: file, as: json, services: [web], stages: [dev], path: b.json}\n",
+        (
+            "  a: {type: file, as: json, services: [web], path: x.json}\n"
+            "  b: {type: file, as: json, services: [web], stages: [dev], path: b.json}\n"
+        ),
     )
     assert "a on dev and a on prod would both write x.json" in cj("render", "--every-stage", "a", code=3).err
     for arguments, words in {
@@ -294,7 +308,9 @@ def test_wrong_usage_and_collisions(jar: Callable[..., Coinjar]) -> None:
     st.lists(st.text(st.sampled_from("aZ9 '\"\\$#\n\té=:-"), min_size=1, max_size=12), min_size=3, max_size=3),
 )
 def test_no_diff_shows_a_secret(dialect: str, texts: list[str]) -> None:
-    """Whatever the secret, the file before it and the file after: what is shown of both is the same for any other secret of its shape."""
+    """Whatever the secret, the file before it and the file after: what is shown of both is the same for any other
+    secret of its shape.
+    """
     shown = []
     for mark in ("made-up-one", "made-up-two"):
         old, new, other = (mark + text + mark for text in texts)
@@ -302,7 +318,10 @@ def test_no_diff_shows_a_secret(dialect: str, texts: list[str]) -> None:
             cj = Coinjar(Path(folder))
             cj.write(
                 {
-                    "jar/jar.yaml": f"coinjar: 1\napp: t\n{JAR}destinations: {{d: {{type: file, as: {dialect}, services: [web], path: out}}}}\n",
+                    "jar/jar.yaml": (
+                        "coinjar: 1\napp: t\n"
+                        f"{JAR}destinations: {{d: {{type: file, as: {dialect}, services: [web], path: out}}}}\n"
+                    ),
                     "jar/plain/prod.yaml": json.dumps({"all": {"TOKEN": old, "LEVEL": "x"}}),
                 }
             )
@@ -320,13 +339,29 @@ def test_no_diff_shows_a_secret(dialect: str, texts: list[str]) -> None:
 def test_what_stands_elsewhere_in_a_file_is_masked_too(jar: Callable[..., Coinjar]) -> None:
     cj = made(
         jar,
-        "  ci: {type: document, path: ci.yaml, services: [web], plain_only: true, places: {/env: {}}}\n  k8s: {type: manifests, from: k8s, to: 'out/{stage}', plain_only: true}\n  b: {type: oci-bundle, services: [web], stages: [prod], path: config.json, plain_only: true}\n  i: {type: containerfile, services: [web], stages: [prod], path: Containerfile, plain_only: true}\n",
+        (
+            "  ci: {type: document, path: ci.yaml, services: [web], plain_only: true, places: {/env: {}}}\n"
+            "  k8s: {type: manifests, from: k8s, to: 'out/{stage}', plain_only: true}\n"
+            "  b: {type: oci-bundle, services: [web], stages: [prod], path: config.json, plain_only: true}\n"
+            "  i: {type: containerfile, services: [web], stages: [prod], path: Containerfile, plain_only: "
+            "true}\n"
+        ),
     )
     cj.write({
-        "ci.yaml": "env: {LEVEL: old}\nother: {API_TOKEN: made-up-1}\nlist:\n- --password=made-up-2\n- name: DB_PASSWORD\n  value: made-up-3\n- same: made-up-3\n",
-        "k8s/a.yaml": "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n    args: [--token=made-up-4]\n    env:\n    - {name: LEVEL, value: old}\n---\nkind: Secret\nmetadata: {name: s}\nstringData: {pin: made-up-5}\n",
+        "ci.yaml": (
+            "env: {LEVEL: old}\nother: {API_TOKEN: made-up-1}\nlist:\n- --password=made-up-2\n"
+            "- name: DB_PASSWORD\n  value: made-up-3\n- same: made-up-3\n"
+        ),
+        "k8s/a.yaml": (
+            "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n"
+            "    args: [--token=made-up-4]\n    env:\n    - {name: LEVEL, value: old}\n---\nkind: Secret\n"
+            "metadata: {name: s}\nstringData: {pin: made-up-5}\n"
+        ),
         "config.json": '{"process": {\n"env": ["LEVEL=old",\n"TOKEN=made-up-6", "TOKEN=made-up-7"]}}\n',
-        "Containerfile": "FROM a\nENV TOKEN=made-up-8\n# coinjar: begin\n# coinjar: end\nFROM b\n# coinjar: begin\n# coinjar: end\n",
+        "Containerfile": (
+            "FROM a\nENV TOKEN=made-up-8\n# coinjar: begin\n# coinjar: end\nFROM b\n# coinjar: begin\n"
+            "# coinjar: end\n"
+        ),
     })  # fmt: skip
     done = cj("render", "prod", "--dry-run")
     assert done.out.count("•••• 9 chars") >= 6

@@ -76,7 +76,9 @@ NAMES = ["y", "N", "on", "OFF", "null", "true", "1E3", "0755", "-", "a.b-c", ".5
     ],
 )
 def test_names_stay_names(dialect: str, program: str, tmp_path: Path) -> None:
-    """Names, and values, that readers of YAML 1.1 take for booleans and numbers; and those that only few grammars carry."""
+    """Names, and values, that readers of YAML 1.1 take for booleans and numbers; and those that only few grammars
+    carry.
+    """
     entries = [
         entry for name in NAMES if get(dialect).unsupported_reason((entry := Entry(name, name)).name, name) is None
     ]

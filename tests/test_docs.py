@@ -145,7 +145,8 @@ def test_a_demo_that_does_not_hold_says_so(tmp_path: Path) -> None:
     """With a program that answers wrongly in the demo's place: exit code 1, and everything is cleaned up."""
     wrong = (
         "import sys\nfrom coinjar.demo import walk\nfrom coinjar.cli.main import main\n"
-        "walk.DemoRun.answer = lambda self, port: {'pid': 0, 'settings': {'PUBLIC_URL': 'x', 'APP_TITLE': 'y'}}\nsys.exit(main(['demo']))"
+        "walk.DemoRun.answer = lambda self, port: {'pid': 0, 'settings': {'PUBLIC_URL': 'x', 'APP_TITLE': "
+        "'y'}}\nsys.exit(main(['demo']))"
     )
     env = {"PATH": "/usr/bin:/bin", "HOME": str(tmp_path), "TMPDIR": str(tmp_path)}
     done = subprocess.run(

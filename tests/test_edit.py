@@ -1,4 +1,6 @@
-"""`edit`, and a script that carries its values encrypted: text of secrets in memory, in an age file, and nowhere else."""
+"""`edit`, and a script that carries its values encrypted: text of secrets in memory, in an age file,
+and nowhere else.
+"""
 
 from __future__ import annotations
 
@@ -84,7 +86,10 @@ def test_a_faulty_text_is_offered_again_and_a_kill_leaves_nothing(jar_with_secre
     cj = jar_with_secrets
     cj.env["EDITOR"] = editor(
         cj,
-        'if grep -q once "$1"; then sed -i "s/once/twice/" "$1"; sed -i "/BAD/d" "$1"; else printf "  BAD: once\\n" >>"$1"; sed -i "s/TOKEN: .*/TOKEN: once/" "$1"; fi',
+        (
+            'if grep -q once "$1"; then sed -i "s/once/twice/" "$1"; sed -i "/BAD/d" "$1"; else printf "  BAD: '
+            'once\\n" >>"$1"; sed -i "s/TOKEN: .*/TOKEN: once/" "$1"; fi'
+        ),
     )
     shown = on_a_terminal(cj, "edit", "prod", typed="y\n")
     assert "BAD is not declared" in shown
@@ -115,7 +120,9 @@ def test_a_faulty_text_is_offered_again_and_a_kill_leaves_nothing(jar_with_secre
 
 
 def test_a_script_that_carries_its_values_encrypted(demo: Coinjar) -> None:
-    """In a container that has sh, age and the identity: no Coin Jar, no Python, and nothing readable in the script or the image."""
+    """In a container that has sh, age and the identity: no Coin Jar, no Python, and nothing readable in the script or
+    the image.
+    """
     age = need("age")
     demo("readers", "seal")
     own = demo("identity", "new", "--out", "box.identity").out.strip()

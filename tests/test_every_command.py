@@ -1,6 +1,7 @@
 """Every command, on the demo's jar and on the smallest there is, each run twice: nobody's second run is a surprise.
 
-The table says how each run ends. A command that is not in it fails this test. The second run changes no file of the jar, and neither shows a secret.
+The table says how each run ends. A command that is not in it fails this test. The second run changes no file of the
+jar, and neither shows a secret.
 """
 
 from __future__ import annotations
@@ -25,7 +26,8 @@ ALONE = {
 """What is run elsewhere, and why not here."""
 
 TABLE: list[tuple[str, int | str, int | str]] = [
-    # words, exit code of the first run, of the second (or where the jar says it); {S} stage, {V} service, {N} a plain variable, {T} a secret, {D} a destination of files, {L} a live one
+    # words, exit code of the first run, of the second (or where the jar says it); {S} stage, {V} service, {N} a plain
+    # variable, {T} a secret, {D} a destination of files, {L} a live one
     ("new --app other --service web --stage dev", 3, 3),  # there is a jar already
     ("adopt file:some.env --stage {S} --yes", 0, 0),
     ("put {N}=8181 --stage {S} --service {V}", 0, 0),
@@ -125,7 +127,8 @@ def filled(request: pytest.FixtureRequest, cj: Coinjar) -> Iterator[tuple[Coinja
         cj.env |= {"EVERY_TOKEN": salt.token}
         declared = (
             f"  every-file: {{type: file, as: posix, services: [{words['V']}], path: 'every-{{stage}}.env'}}\n"
-            f"  every-live: {{type: platform, platform: saltmarsh, services: [{words['V']}], stages: [{words['S']}], variables: [{words['N']}, {words['T']}],\n"
+            f"  every-live: {{type: platform, platform: saltmarsh, services: [{words['V']}], stages: "
+            f"[{words['S']}], variables: [{words['N']}, {words['T']}],\n"
             f"               address: '{salt.standin.address}', app: {app_name}, token: {{from_env: EVERY_TOKEN}}}}\n"
         )
         cj.write(

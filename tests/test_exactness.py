@@ -135,7 +135,9 @@ def test_whoever_edits_first_may_say_who_they_are(named: str | None, cj: Coinjar
     cj("new", "--app", "x", "--service", "a", "--stage", "dev")
     cj.write(
         {
-            "jar/jar.yaml": "coinjar: 1\napp: x\nservices: {a: {}}\nstages: {dev: {}}\nvariables: {A_TOKEN: {secret: true}}\n"
+            "jar/jar.yaml": (
+                "coinjar: 1\napp: x\nservices: {a: {}}\nstages: {dev: {}}\nvariables: {A_TOKEN: {secret: true}}\n"
+            )
         }
     )
     cj.write({"edit.sh": '#!/bin/sh\nprintf "all:\\n  A_TOKEN: made-up\\n" >> "$1"\n'})
@@ -175,7 +177,9 @@ def test_a_kind_fits_all_containers(cj: Coinjar) -> None:
     web, api = "PORT: '8080', LIMIT: 30s, DEBUG: 'true', A: '1'", "PORT: http, LIMIT: soon, DEBUG: '1', A: '1.5'"
     cj.write(
         {
-            "compose.yaml": f"services:\n  web: {{image: x, environment: {{{web}}}}}\n  api: {{image: x, environment: {{{api}}}}}\n"
+            "compose.yaml": (
+                f"services:\n  web: {{image: x, environment: {{{web}}}}}\n  api: {{image: x, environment: {{{api}}}}}\n"
+            )
         }
     )
     cj("adopt", "compose.yaml", "--stage", "dev", "--yes")

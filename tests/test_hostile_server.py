@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import Coinjar
-from tests.test_untrusted_jar import listening
+from tests.hostile_repository import listening
 
 SECRET = "made-up/\"secret\"<with>'signs'&more+%"
 
@@ -29,7 +29,10 @@ destinations:
   live: {{type: cluster, manifests: k8s, kubeconfig: kubeconfig}}
 proofs: {{up: {{service: web, http: "{address}/x", at: /a/b, expect: x}}}}
 """
-DEPLOYMENT = "apiVersion: apps/v1\nkind: Deployment\nmetadata: {name: web}\nspec: {template: {spec: {containers: [{name: web, image: x}]}}}\n"
+DEPLOYMENT = (
+    "apiVersion: apps/v1\nkind: Deployment\nmetadata: {name: web}\n"
+    "spec: {template: {spec: {containers: [{name: web, image: x}]}}}\n"
+)
 
 Answer = Callable[["Handler"], None]
 
@@ -77,7 +80,8 @@ def a_jar(jar: Callable[..., Coinjar], address: str) -> Coinjar:
     cj = jar(JAR.format(address=address))
     access = {
         "current-context": "c", "contexts": [{"name": "c", "context": {"cluster": "c", "user": "u"}}],
-        "clusters": [{"name": "c", "cluster": {"server": address}}], "users": [{"name": "u", "user": {"token": "made-up-cluster-token"}}],
+        "clusters": [{"name": "c", "cluster": {"server": address}}],
+        "users": [{"name": "u", "user": {"token": "made-up-cluster-token"}}],
     }  # fmt: skip
     cj.write({"k8s/web.yaml": DEPLOYMENT, "kubeconfig": json.dumps(access)})
     cj.env |= {"T": "made-up-access-token", "COINJAR_TRACEBACK": ""}
@@ -88,9 +92,12 @@ def a_jar(jar: Callable[..., Coinjar], address: str) -> Coinjar:
 KNOWN = {"id": "x", "name": "line", "tenant": {"name": "t"}, "team": "t", "project": "line", "metadata": {"uid": "u"}}
 """What the account is told by: with it, the conversation goes on."""
 BODIES: list[object] = [
-    None, [], {}, "x", 3, True, [None], [[]], [{}], {"items": 3}, {"items": [3]}, {"items": [{}]}, {"items": [{"metadata": 3}]}, {"metadata": []}, {"kvs": 3}, {"kvs": [{}]},
-    {"kvs": [{"key": "###", "value": 3, "mod_revision": "x"}]}, {"settings": 3}, {"settings": {"A": {"x": []}}}, {"variables": "x"}, {"next": {"x": 1}}, {"id": None, "name": 3, "settings": []},
-    {"a": {"b": {"c": []}}}, {"items": [{"name": "A", "text": [], "on": 3, "shown": "x", "id": {}}]}, {"error": {"message": [1]}},
+    None, [], {}, "x", 3, True, [None], [[]], [{}], {"items": 3}, {"items": [3]}, {"items": [{}]},
+    {"items": [{"metadata": 3}]}, {"metadata": []}, {"kvs": 3}, {"kvs": [{}]},
+    {"kvs": [{"key": "###", "value": 3, "mod_revision": "x"}]}, {"settings": 3}, {"settings": {"A": {"x": []}}},
+    {"variables": "x"}, {"next": {"x": 1}}, {"id": None, "name": 3, "settings": []},
+    {"a": {"b": {"c": []}}}, {"items": [{"name": "A", "text": [], "on": 3, "shown": "x", "id": {}}]},
+    {"error": {"message": [1]}},
 ]  # fmt: skip
 
 

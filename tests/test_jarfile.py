@@ -26,7 +26,10 @@ from tests.conftest import DEMO, Coinjar
 
 pytestmark = pytest.mark.unit
 
-JAR = "services: {web: {}}\nstages: {dev: {}}\nvariables:\n  A: {}\n  P: {kind: port}\n  L: {kind: list}\n  J: {kind: json}\n"
+JAR = (
+    "services: {web: {}}\nstages: {dev: {}}\nvariables:\n  A: {}\n  P: {kind: port}\n  L: {kind: list}\n"
+    "  J: {kind: json}\n"
+)
 NULL_OFFERS = 'write "" for an empty text, "null" for the word, or {unset: true} to unset it here and inherit nothing'
 
 FAULTS = {
@@ -112,7 +115,10 @@ JAR_FAULTS = {
         "3:23: stages follow each other in a cycle: a → b → c → a"
     ],
     "stages: {a: {follows: B}, all: {}}\n": ["3:27: 'all' is a reserved name", "3:23: there is no stage 'B' to follow"],
-    "services: {web: {}}\nvariables:\n  A: {kind: prot, services: [wbe]}\n  B: {kind: port, pattern: x}\n  C: {secret: yes}\n  D: {kind: choice}\n": [
+    (
+        "services: {web: {}}\nvariables:\n  A: {kind: prot, services: [wbe]}\n  B: {kind: port, pattern: x}\n"
+        "  C: {secret: yes}\n  D: {kind: choice}\n"
+    ): [
         "5:13: there is no kind 'prot'",
         "5:30: there is no service or set 'wbe'",
         "6:28: 'pattern' does not apply to the kind port",
@@ -180,7 +186,10 @@ VALUES = st.one_of(
 )
 LAYOUTS = [
     "# top\nall:\n  A: 1  # one\n  # about B\n  B: 'two'   # kept\n\nweb:\n  C: \"three\"\n# end\n",
-    "all: {A: 1, B: 'two'}   # flow\nweb:\n    C: >-\n        folded\n        text\n    D: |\n        literal\n\n# after\n",
+    (
+        "all: {A: 1, B: 'two'}   # flow\nweb:\n    C: >-\n        folded\n        text\n    D: |\n"
+        "        literal\n\n# after\n"
+    ),
     "all:\r\n  A: &x 1\r\n  B: *x\r\nweb: {C: {text: '${A}'}}\r\n",
     "# only a comment",
     "all:\n  A: {unset: true}\n  B:\n    text: x${A}\n  C: [1,\n      2]\nweb:\n",
@@ -232,8 +241,10 @@ def test_edits_change_only_what_they_must(layout: str, edits: list[tuple[str, st
     ("all:\n  A: &x 1\n", Edit(("all", "A"), "2"), "all:\n  A: &x 2\n"),
     ("all:\n  A: &x 1\n  B: *x\n", Edit(("all", "B"), "2"), "all:\n  A: &x 1\n  B: 2\n"),
     ("all:\n  A: 1\nweb:\n  B: 1\n", Edit(("web", "B"), None), "all:\n  A: 1\n"),
-    ("all:\n  A: 1\n", Edit(("web", "P"), "-----BEGIN\nx\n-----END\n"), "all:\n  A: 1\nweb:\n  P: |\n    -----BEGIN\n    x\n    -----END\n"),
-    ("variables:\n", Edit(("variables", "A"), {"kind": "port", "secret": "true"}), "variables:\n  A:\n    kind: port\n    secret: true\n"),
+    ("all:\n  A: 1\n", Edit(("web", "P"), "-----BEGIN\nx\n-----END\n"),
+        "all:\n  A: 1\nweb:\n  P: |\n    -----BEGIN\n    x\n    -----END\n"),
+    ("variables:\n", Edit(("variables", "A"), {"kind": "port", "secret": "true"}),
+        "variables:\n  A:\n    kind: port\n    secret: true\n"),
     ("", Edit(("all", "A"), {"unset": "true"}), "all:\n  A: {unset: true}\n"),
     ("all:\n  A: |\n    x\n    y\n  B: 1\n", Edit(("all", "A"), "z"), "all:\n  A: z\n  B: 1\n"),
 ])  # fmt: skip
@@ -296,19 +307,23 @@ def test_schemas_and_loader_agree() -> None:
     assert not agrees("sheet", "move: 1\nfrom: a\nto: b\ncarred: []\n")
     assert not agrees("plain", "all: {A: null}")
     for destination, right in {
-        "{type: file, as: json, path: x, services: [web], secrets: 'v/{name}'}": True, "{type: file, path: x}": False, "{type: file, as: json, path: x, suffix: y}": False,
-        "{type: document, path: x, places: {/env: {stage: dev, decided_by: [/x]}}}": True, "{type: document, path: x, places: {env: {}}}": False,
-        "{type: manifests, from: a, to: b, keep: 2, workloads: {a/b: web}}": True, "{type: oci-bundle}": False, "{path: x}": False, "{type: another, own: key}": True,
-        "{type: templates, from: a, to: b, suffix: .t, allow: {a: '[a-z]'}}": True, "{type: containerfile, path: x, plain_only: true}": True,
+        "{type: file, as: json, path: x, services: [web], secrets: 'v/{name}'}": True, "{type: file, path: x}": False,
+        "{type: file, as: json, path: x, suffix: y}": False,
+        "{type: document, path: x, places: {/env: {stage: dev, decided_by: [/x]}}}": True,
+        "{type: document, path: x, places: {env: {}}}": False,
+        "{type: manifests, from: a, to: b, keep: 2, workloads: {a/b: web}}": True, "{type: oci-bundle}": False,
+        "{path: x}": False, "{type: another, own: key}": True,
+        "{type: templates, from: a, to: b, suffix: .t, allow: {a: '[a-z]'}}": True,
+        "{type: containerfile, path: x, plain_only: true}": True,
     }.items():  # fmt: skip
         assert agrees("jar", f"coinjar: 1\napp: x\ndestinations: {{d: {destination}}}\n") is right, destination
 
 
 def test_no_file_of_the_jar_lies_outside_a_stage(jar: Callable[..., Coinjar]) -> None:
     done = jar(JAR, dve="all: {A: 1}\n")("check", code=3)
-    assert (
-        done.err
-        == "jar/plain/dve.yaml: this file is for the stage 'dve', which is not declared\n    did you mean 'dev'? Otherwise rename or remove the file\n"
+    assert done.err == (
+        "jar/plain/dve.yaml: this file is for the stage 'dve', which is not declared\n"
+        "    did you mean 'dev'? Otherwise rename or remove the file\n"
     )
     assert load_declarations(Path(os.path.relpath(DEMO / "jar"))).app == "sandling"
 
@@ -335,6 +350,7 @@ def test_many_edits_at_once_are_one_pass(jar: Callable[..., Coinjar]) -> None:
     data = json.loads(cj("render", "dev", "--as", "json").out)
     assert data == {"OLD": "x"} | {f"NAME_{number}": str(number) for number in range(800)}
     assert cj.read("jar/jar.yaml").startswith(
-        "coinjar: 1\napp: trial\nservices: {web: {}}\nstages: {dev: {}}\nvariables:   # what exists\n  OLD: {}\n  NAME_0:\n    about: About 0\n"
+        "coinjar: 1\napp: trial\nservices: {web: {}}\nstages: {dev: {}}\nvariables:   # what exists\n"
+        "  OLD: {}\n  NAME_0:\n    about: About 0\n"
     )
     assert cj.read("jar/plain/dev.yaml").startswith("# values\nall:\n  OLD: x\n  NAME_0: ")

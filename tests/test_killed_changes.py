@@ -1,4 +1,6 @@
-"""kill -9 after every file that a change of the jar replaces: every value can still be read, and the next run completes it."""
+"""kill -9 after every file that a change of the jar replaces: every value can still be read, and the next run completes
+it.
+"""
 
 from __future__ import annotations
 

@@ -13,18 +13,49 @@ from tests.jars import made
 pytestmark = pytest.mark.unit
 
 LINKED: dict[str, list[tuple[dict[str, str], str, list[str]]]] = {
-    "CJ018": [({"in/a.fill": "x\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:0:0: this template uses no declared name"])],
+    "CJ018": [({"in/a.fill": "x\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}",
+        ["in/a.fill:0:0: this template uses no declared name"])],
     "CJ020": [
-        ({"Containerfile": f"FROM x\n{'# coinjar: begin'}\n# coinjar: end\nEXPOSE 8081/tcp\n"}, "{type: containerfile, services: [web], path: Containerfile, plain_only: true}", ["Containerfile:4:1: web exposes 8081, but its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
-        ({"in/a.fill": "listen [::]:81 ssl;\n${LEVEL}\n"}, "{type: templates, services: [web], from: in, suffix: .fill, to: out}", ["in/a.fill:1:13: web listens on 81, but its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, prod-isles"]),
-        ({"k8s/a.yaml": "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n    ports: [{name: http, containerPort: 80}]\n    livenessProbe: {httpGet: {port: http}}\n"}, "{type: manifests, from: k8s, to: 'out/{stage}'}", ["k8s/a.yaml:6:41: web has the container port 80, but", "k8s/a.yaml:7:37: web is probed (livenessProbe) at 80, but"]),
-        ({"compose.yaml": "services:\n  web:\n    build: {context: app}\n", "app/Containerfile": "FROM x\nEXPOSE 70\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["app/Containerfile:2:1: web exposes 70, but"]),
-        ({"compose.yaml": "services:\n  web:\n    image: x\n    ports: ['8080:90']\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", ["compose.yaml:4:13: web is published from port 90, but"]),
+        ({"Containerfile": f"FROM x\n{'# coinjar: begin'}\n# coinjar: end\nEXPOSE 8081/tcp\n"},
+            "{type: containerfile, services: [web], path: Containerfile, plain_only: true}", [(
+            "Containerfile:4:1: web exposes 8081, but its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, "
+            "prod-isles"
+        )]),
+        ({"in/a.fill": "listen [::]:81 ssl;\n${LEVEL}\n"},
+            "{type: templates, services: [web], from: in, suffix: .fill, to: out}", [(
+            "in/a.fill:1:13: web listens on 81, but its PORT is 8080 (jar/jar.yaml:6:31) on dev, prod, "
+            "prod-isles"
+        )]),
+        ({"k8s/a.yaml": (
+            "kind: Pod\nmetadata: {name: web}\nspec:\n  containers:\n  - name: web\n"
+            "    ports: [{name: http, containerPort: 80}]\n"
+            "    livenessProbe: {httpGet: {port: http}}\n"
+        )}, "{type: manifests, from: k8s, to: 'out/{stage}'}",
+        ["k8s/a.yaml:6:41: web has the container port 80, but",
+            "k8s/a.yaml:7:37: web is probed (livenessProbe) at 80, but"]),
+        ({"compose.yaml": "services:\n  web:\n    build: {context: app}\n", "app/Containerfile": "FROM x\nEXPOSE 70\n"},
+            (
+            "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: "
+            "{services: [web], stage: dev}}}"
+        ), ["app/Containerfile:2:1: web exposes 70, but"]),
+        ({"compose.yaml": "services:\n  web:\n    image: x\n    ports: ['8080:90']\n"}, (
+            "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: "
+            "{services: [web], stage: dev}}}"
+        ), ["compose.yaml:4:13: web is published from port 90, but"]),
     ],
     "CJ021": [
-        ({"compose.yaml": "services:\n  web:\n    image: a:${LEVEL}\n    build: {context: ., args: {RELEASE: '1'}}\n", "Containerfile": "FROM x\nARG BASE=1\n", ".env": "PORT=1\n"}, "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: {services: [web], stage: dev}}}", [
+        ({"compose.yaml": (
+            "services:\n  web:\n    image: a:${LEVEL}\n"
+            "    build: {context: ., args: {RELEASE: '1'}}\n"
+        ), "Containerfile": "FROM x\nARG BASE=1\n", ".env": "PORT=1\n"}, (
+            "{type: document, path: compose.yaml, plain_only: true, places: {/services/web/environment: "
+            "{services: [web], stage: dev}}}"
+        ), [
             "compose.yaml:3:14: the Compose file uses LEVEL, which .env does not set (jar/jar.yaml:7:3 declares it)",
-            "compose.yaml:4:31: BASE has only its default in web's image: Containerfile:2 declares it, but the Compose file does not pass it",
+            (
+                "compose.yaml:4:31: BASE has only its default in web's image: Containerfile:2 declares it, but "
+                "the Compose file does not pass it"
+            ),
             "compose.yaml:4:31: RELEASE is passed to web's build, but Containerfile does not declare it",
             ".env:1:1: PORT is in the file that only interpolates the Compose file, but compose.yaml does not use it",
         ]),
@@ -41,7 +72,10 @@ def test_linked_places(jar: Callable[..., Coinjar], code: str) -> None:
                 {
                     "jar/jar.yaml": cj.read("jar/jar.yaml").replace(
                         "destinations:",
-                        "  BASE: {phase: build, services: [web]}\n  RELEASE: {phase: both, services: [web]}\ndestinations:",
+                        (
+                            "  BASE: {phase: build, services: [web]}\n"
+                            "  RELEASE: {phase: both, services: [web]}\ndestinations:"
+                        ),
                     )
                 }
             )
@@ -62,14 +96,19 @@ def test_linked_places(jar: Callable[..., Coinjar], code: str) -> None:
 def test_ports_in_what_is_listed_as_code(jar: Callable[..., Coinjar]) -> None:
     """Containerfiles, Compose files and scripts that no destination knows say another port than the jar."""
     cj = jar(
-        "services: {web: {code: [app]}, api: {code: [api]}}\nstages: {dev: {}, prod: {}}\nvariables: {PORT: {kind: port, default: 8080}}\ncode: {paths: [ops]}\n"
+        "services: {web: {code: [app]}, api: {code: [api]}}\nstages: {dev: {}, prod: {}}\n"
+        "variables: {PORT: {kind: port, default: 8080}}\ncode: {paths: [ops]}\n"
     )
     cj.write(
         {
             "app/Containerfile": "FROM x\nEXPOSE 8081\n",
             "api/Containerfile": "FROM x\nEXPOSE 8080/tcp\n",
-            "app/run.sh": "#!/bin/sh\npodman run --rm \\\n  -p 127.0.0.1:80:8082 \\\n  web\nmkdir -p 8099\nssh -p 2222 host\n",
-            "ops/compose.yaml": "services:\n  api: {image: x, ports: ['80:8083']}\n  other: {image: y, ports: ['1:1']}\n",
+            "app/run.sh": (
+                "#!/bin/sh\npodman run --rm \\\n  -p 127.0.0.1:80:8082 \\\n  web\nmkdir -p 8099\nssh -p 2222 host\n"
+            ),
+            "ops/compose.yaml": (
+                "services:\n  api: {image: x, ports: ['80:8083']}\n  other: {image: y, ports: ['1:1']}\n"
+            ),
         }
     )
     for _ in range(2):

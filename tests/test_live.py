@@ -110,7 +110,9 @@ def test_the_contract(name: str, jar: Callable[..., Coinjar], cj: Coinjar) -> No
 def test_a_delivery_that_was_killed_is_finished_by_the_next(
     name: str, jar: Callable[..., Coinjar], cj: Coinjar
 ) -> None:
-    """kill -9 before and after every request, transaction, and write on a host: run again, all of it is there, and in effect."""
+    """kill -9 before and after every request, transaction, and write on a host: run again, all of it is there, and in
+    effect.
+    """
     with there(name, jar, cj) as system:
         cj("deliver", "dev", "--restart")
         argv = [sys.executable, "-m", "tests.killing"]

@@ -1,4 +1,6 @@
-"""What Kubernetes fills in by itself keeps its meaning when variables move into objects; and what else of manifests must stay or be said."""
+"""What Kubernetes fills in by itself keeps its meaning when variables move into objects; and what else of manifests
+must stay or be said.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,8 @@ import yaml
 from tests.conftest import Coinjar
 
 JAR = (
-    "services: {web: {}, worker: {}}\nstages: {dev: {}, prod: {}}\nvariables: {URL: {}, HOST: {}, LEVEL: {default: info}, TOKEN: {secret: true}, %s}\n"
+    "services: {web: {}, worker: {}}\nstages: {dev: {}, prod: {}}\n"
+    "variables: {URL: {}, HOST: {}, LEVEL: {default: info}, TOKEN: {secret: true}, %s}\n"
     "destinations: {k8s: {type: manifests, from: k8s, to: 'out/{stage}', %s}}\n"
 )
 SHOP = """\
@@ -38,7 +41,9 @@ TEMPLATE = {"ReplicationController": "spec:\n  template:\n    spec:", "PodTempla
 
 
 def as_kubernetes(folder: Path, container: str = "web") -> dict[str, str]:
-    """What the container gets: objects in order, then its own entries, each `$(NAME)` replaced by what came before (core/v1, Container.env)."""
+    """What the container gets: objects in order, then its own entries, each `$(NAME)` replaced by what came before
+    (core/v1, Container.env).
+    """
     objects: dict[str, dict[str, str]] = {}
     result: dict[str, str] = {}
     documents = [
@@ -120,7 +125,8 @@ def test_what_kubernetes_skips_is_said_and_the_rest_is_written(jar: Callable[...
     )
     cj.write(
         {
-            "k8s/own.yaml": "kind: Farm\nmetadata: {name: a}\nspec:\n  pods:\n  - containers:\n    - {name: web, image: x}\n"
+            "k8s/own.yaml": "kind: Farm\nmetadata: {name: a}\n"
+            "spec:\n  pods:\n  - containers:\n    - {name: web, image: x}\n"
         }
     )
     message = cj("render", "prod").err

@@ -34,7 +34,9 @@ destinations:
 """
 KINDS = {
     "Deployment": "spec: {selector: {matchLabels: {a: b}}, template: {metadata: {labels: {a: b}}, spec: SPEC}}",
-    "StatefulSet": "spec: {serviceName: s, selector: {matchLabels: {a: b}}, template: {metadata: {labels: {a: b}}, spec: SPEC}}",
+    "StatefulSet": (
+        "spec: {serviceName: s, selector: {matchLabels: {a: b}}, template: {metadata: {labels: {a: b}}, spec: SPEC}}"
+    ),
     "DaemonSet": "spec: {selector: {matchLabels: {a: b}}, template: {metadata: {labels: {a: b}}, spec: SPEC}}",
     "Job": "spec: {template: {spec: SPEC}}",
     "CronJob": 'spec: {schedule: "0 3 * * *", jobTemplate: {spec: {template: {spec: SPEC}}}}',
@@ -57,7 +59,10 @@ def documents(folder: Path) -> list[dict[str, Any]]:
 def every_kind() -> str:
     """A workload of each kind, written in different styles, with an init container that belongs to another service."""
     init = "initContainers: [{name: mailer, image: x, env: [{name: LEVEL, value: old}]}]"
-    spec = f'{{restartPolicy: Never, {init}, containers: [{{name: web, image: x, env: [{{name: PORT, value: "1"}}, {{name: MINE, value: kept}}]}}]}}'
+    spec = (
+        f'{{restartPolicy: Never, {init}, containers: [{{name: web, image: x, env: [{{name: PORT, value: "1"}}, '
+        f"{{name: MINE, value: kept}}]}}]}}"
+    )
     return "\n---\n".join(
         f"apiVersion: {API[kind]}\nkind: {kind}\nmetadata: {{name: a-{kind.lower()}}}\n{text.replace('SPEC', spec)}"
         for kind, text in KINDS.items()
@@ -69,7 +74,10 @@ def test_every_kind_is_rewritten_and_valid(jar: Callable[..., Coinjar]) -> None:
     cj.write({"k8s/all.yaml": every_kind().replace("restartPolicy: Never, ", "restartPolicy: Always, ", 3)})
     done = cj("render", "prod")
     assert [line for line in done.err.splitlines() if "must be deleted" in line] == [
-        f"k8s/all.yaml:{line}:18: {kind} {name} must be deleted and created again for new values: a cluster does not change it in place"
+        (
+            f"k8s/all.yaml:{line}:18: {kind} {name} must be deleted and created again for new values: a cluster "
+            "does not change it in place"
+        )
         for line, kind, name in ((18, "Job", "a-job"), (28, "Pod", "a-pod"))
     ]
     created = documents(cj.folder / "out/prod")
@@ -166,7 +174,11 @@ def test_what_is_not_managed_stays_and_is_told(jar: Callable[..., Coinjar]) -> N
     )
     expected = expected.replace(
         "{name: other}\n",
-        f"{{name: other}}\n        - configMapRef:\n            name: {names['configmap']}\n        - secretRef:\n            name: {names['secret']}\n",
+        (
+            f"{{name: other}}\n        - configMapRef:\n"
+            f"            name: {names['configmap']}\n        - secretRef:\n"
+            f"            name: {names['secret']}\n"
+        ),
     )
     assert cj.read("out/prod/shop.yaml") == expected
     codes = {finding["rule"] for finding in json.loads(cj("check", "--json", code=None).out)["findings"]}
@@ -178,8 +190,11 @@ def test_a_container_beside_the_service_gets_nothing(jar: Callable[..., Coinjar]
     plain, inline = "{name: NAME, image: x}", "{name: NAME, image: x, env: [{name: PORT, value: '1'}]}"
     pod = "kind: Pod\nmetadata: {name: web}\nspec: {initContainers: [INIT], containers: [MAIN]}\n"
     cj.write({
-        "k8s/one.yaml": pod.replace("INIT", f"{plain}, {inline}".replace("NAME", "wait", 1).replace("NAME", "migrate")).replace("MAIN", plain.replace("NAME", "main")),
-        "k8s/two.yaml": pod.replace("INIT", "").replace("MAIN", f"{plain}, {plain}".replace("NAME", "web", 1).replace("NAME", "proxy")),
+        "k8s/one.yaml": pod.replace("INIT",
+            f"{plain}, {inline}".replace("NAME", "wait", 1).replace("NAME", "migrate")).replace("MAIN",
+            plain.replace("NAME", "main")),
+        "k8s/two.yaml": pod.replace("INIT", "").replace("MAIN",
+            f"{plain}, {plain}".replace("NAME", "web", 1).replace("NAME", "proxy")),
     })  # fmt: skip
     cj("render", "prod")
     environment: dict[str, int] = {}
@@ -269,7 +284,9 @@ def test_kubectl_applies_what_is_rendered(demo: Coinjar, tmp_path: Path) -> None
 
 
 def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coinjar, tmp_path: Path) -> None:
-    """The repetitive manifests of the demo, adopted by a jar that is made for them, rendered, and both run by podman."""
+    """The repetitive manifests of the demo, adopted by a jar that is made for them, rendered, and both
+    run by podman.
+    """
     fresh = Coinjar(tmp_path / "fresh")
     shutil.copytree(demo.folder / "k8s", fresh.folder / "k8s")
     fresh(
@@ -312,7 +329,10 @@ def test_adopted_and_rendered_manifests_run_with_the_same_environment(demo: Coin
 def test_environments_are_read_as_kubernetes_works_them_out(cj: Coinjar, env: str, environment: dict[str, str]) -> None:
     cj.write(
         {
-            "m.yaml": f"kind: Pod\nmetadata: {{name: p}}\nspec:\n  containers:\n  - name: web\n    env: {env}\n---\nkind: ConfigMap\nmetadata: {{name: c}}\ndata: {{k: v}}\n"
+            "m.yaml": (
+                f"kind: Pod\nmetadata: {{name: p}}\nspec:\n  containers:\n  - name: web\n    env: {env}\n---\n"
+                f"kind: ConfigMap\nmetadata: {{name: c}}\ndata: {{k: v}}\n"
+            )
         }
     )
     cj.write({"all.json": json.dumps(environment)})

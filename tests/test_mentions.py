@@ -1,4 +1,6 @@
-"""Where code mentions variables: labelled snippets in every language, which files are looked at, what is known from the last look, findings."""
+"""Where code mentions variables: labelled snippets in every language, which files are looked at, what is known from the
+last look, findings.
+"""
 
 from __future__ import annotations
 
@@ -46,10 +48,14 @@ def test_broken_text_breaks_nothing_and_places_are_exact(snippet: object, at: in
 
 TREE = {
     ".gitignore": "build/\n*.gen.py\n!kept.gen.py\n",
-    "a.py": "import os\nos.environ['A']\n", "x.gen.py": "import os\nos.environ['NO']\n", "kept.gen.py": "import os\nos.environ['KEPT']\n",
-    "build/b.py": "import os\nos.environ['NO']\n", "node_modules/m/i.js": "process.env.NO\n", "app.min.js": "process.env.NO\n",
-    "sub/.gitignore": "secret.py\n", "sub/secret.py": "import os\nos.environ['NO']\n", "sub/ok.py": "import os\nos.environ['OK']\n",
-    "run": "#!/usr/bin/env bash\necho $RUN_BY\n", "notes": "#!/bin/sh\necho $NOT_EXECUTABLE\n", "readme.md": "os.environ['NO']\n",
+    "a.py": "import os\nos.environ['A']\n", "x.gen.py": "import os\nos.environ['NO']\n",
+    "kept.gen.py": "import os\nos.environ['KEPT']\n",
+    "build/b.py": "import os\nos.environ['NO']\n", "node_modules/m/i.js": "process.env.NO\n",
+    "app.min.js": "process.env.NO\n",
+    "sub/.gitignore": "secret.py\n", "sub/secret.py": "import os\nos.environ['NO']\n",
+    "sub/ok.py": "import os\nos.environ['OK']\n",
+    "run": "#!/usr/bin/env bash\necho $RUN_BY\n", "notes": "#!/bin/sh\necho $NOT_EXECUTABLE\n",
+    "readme.md": "os.environ['NO']\n",
     "binary.py": "import os\n\0os.environ['NO']\n", "conf.fill": "listen ${FILLED};\n",
 }  # fmt: skip
 
@@ -88,7 +94,7 @@ def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest
     (tmp_path / "a.py").write_text("import os\nos.environ['B']\n")
     assert "B" in names_in(again())
     assert "A" not in names_in(again())
-    assert again(ScanRequest(frozenset({"setting"}), (".fill",))).cached == 0  # type: ignore[attr-defined]  # asked for something else
+    assert again(ScanRequest(frozenset({"setting"}), (".fill",))).cached == 0  # type: ignore[attr-defined]
     cache.write_text("{broken")
     assert "B" in names_in(again())
     assert names_in(scan(FileWalk(), [str(tmp_path / "build/b.py")], ScanRequest())) == {"NO"}  # named, so looked at
@@ -123,9 +129,16 @@ variables:
   TEXT: {default: {text: "${USED_BY_TEXT}"}}
 """
 CODE = {
-    "both/a.py": "import os\nport = int(os.environ.get('PORT', '9090'))\nlevel = os.environ.get('LEVEL', 'info')\nprint('listening on 8080')\n",
+    "both/a.py": (
+        "import os\nport = int(os.environ.get('PORT', '9090'))\n"
+        "level = os.environ.get('LEVEL', 'info')\nprint('listening on 8080')\n"
+    ),
     "both/s.py": "setting('TEXT')\nsetting('NEW_ONE', 'x')\n",
-    "web/a.js": "if (process.env.DEBUG) go();\nconst h = process.env.MAIL_HOST, t = process.env.TOKEN || 'made-up-default';\nconst n = process.env.NEW_LIMIT || '30s', l = process.env.level;\n",
+    "web/a.js": (
+        "if (process.env.DEBUG) go();\n"
+        "const h = process.env.MAIL_HOST, t = process.env.TOKEN || 'made-up-default';\n"
+        "const n = process.env.NEW_LIMIT || '30s', l = process.env.level;\n"
+    ),
     "mailer/m.sh": "#!/bin/sh\necho \"$MAIL_HOST\" ${{ vars.LEVEL }} $HOME\n",
 }  # fmt: skip
 
@@ -211,7 +224,8 @@ def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
         "services": [],
     }
     jar(
-        "services: {web: {code: [src]}}\nstages: {dev: {}}\nvariables: {A: {}, B: {}, C: {}, D: {}, PIER: {default: north}}\n"
+        "services: {web: {code: [src]}}\nstages: {dev: {}}\n"
+        "variables: {A: {}, B: {}, C: {}, D: {}, PIER: {default: north}}\n"
     )
     shown = cj("mentions").out
     assert "4 variables are declared, but never used" in shown
@@ -222,11 +236,13 @@ def test_what_is_shown(cj: Coinjar, jar: Callable[..., Coinjar]) -> None:
 def test_a_sample_is_no_default(jar: Callable[..., Coinjar]) -> None:
     """What a supplied value looks like is told nobody: the code may fall back to anything."""
     cj = jar(
-        "services: {web: {}}\nstages: {dev: {}}\nvariables: {PORT: {kind: port, supplied: {by: [host], sample: 9090}}}\ncode: {paths: [app]}\n"
+        "services: {web: {}}\nstages: {dev: {}}\n"
+        "variables: {PORT: {kind: port, supplied: {by: [host], sample: 9090}}}\ncode: {paths: [app]}\n"
     )
     with (cj.folder / "jar/jar.yaml").open("a") as file:
         file.write(
-            "destinations: {host: {type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x, token: {from_env: T}}}\n"
+            "destinations: {host: {type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: "
+            "x, token: {from_env: T}}}\n"
         )
     cj.write({"app/a.js": "const port = process.env.PORT || 3000;\n"})
     result = cj("check", code=0)

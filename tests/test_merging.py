@@ -1,4 +1,6 @@
-"""Branches that change sealed values, and changes of keys that are cut short: what is left opens, or says what to do."""
+"""Branches that change sealed values, and changes of keys that are cut short: what is left opens, or
+says what to do.
+"""
 
 from __future__ import annotations
 
@@ -140,7 +142,9 @@ def test_two_branches_in_a_repository(prod: Coinjar) -> None:
 
 
 def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
-    """Killed after each of its writes: every value still opens, the leaver's new key does not, and doing it again finishes it."""
+    """Killed after each of its writes: every value still opens, the leaver's new key does not, and doing it again
+    finishes it.
+    """
     env, recipient = somebody(prod, "berta")
     prod("readers", "add", recipient, "--label", "berta", "--stage", "prod", "--yes")
     start = prod.folder / "start"
@@ -148,7 +152,8 @@ def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
     killed = (
         "import sys, os\nfrom coinjar.actions.secrets import transaction\nfrom coinjar.cli.main import main\n"
         "left = int(sys.argv.pop(1))\nreal = transaction.replace_sealed_file\n"
-        "def counting(path, data):\n    global left\n    if left == 0: os.kill(os.getpid(), 9)\n    left -= 1\n    real(path, data)\n"
+        "def counting(path, data):\n    global left\n"
+        "    if left == 0: os.kill(os.getpid(), 9)\n    left -= 1\n    real(path, data)\n"
         "transaction.replace_sealed_file = counting\nsys.exit(main(sys.argv[1:]))"
     )
     wanted = {name: prod("value", "prod", name, "-s", "mailer").out for name in ("TOKEN", "LOGIN", "BOTH")}

@@ -1,4 +1,6 @@
-"""Moving house: what becomes of each variable, sheets as people edit them, a whole move with a kill at every step, and moves without a jar."""
+"""Moving house: what becomes of each variable, sheets as people edit them, a whole move with a kill at every step, and
+moves without a jar.
+"""
 
 from __future__ import annotations
 
@@ -9,98 +11,12 @@ import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
 import pytest
 
-from coinjar.core import dispositions
-from coinjar.core.dispositions import (
-    EMPTY,
-    GIVES,
-    KEPT,
-    NAME,
-    VALUE,
-    MigrationContext,
-    RejectedValue,
-    SourceValue,
-    entries,
-    in_order,
-    proposed_name,
-)
 from tests.conftest import Coinjar
 from tests.places import SECRET, SYSTEMS, there
 from tests.systems import Running, standin
-
-REFUSED = {"GIVEN_THERE": GIVES, "SALT_X": KEPT, "lower": NAME, "HUGE": VALUE, "BLANK": EMPTY}
-
-
-def context(**more: Any) -> MigrationContext:
-    def rejection(name: str, _: str) -> RejectedValue | None:
-        return RejectedValue(REFUSED[name], f"no: {REFUSED[name]}") if name in REFUSED else None
-
-    base = MigrationContext(
-        "old", "new", rejection, lambda _: None, lambda _: (False, None), lambda _value, _name: None
-    )
-    return base._replace(**more)
-
-
-DISPOSITIONS: list[tuple[SourceValue, dict[str, Any], str, str]] = [
-    (SourceValue("A", "prod", "web", "x"), {}, "carried", "not in the jar: it will be declared"),
-    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, "x")}, "carried", "as in the jar"),
-    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, None)}, "carried", "the jar takes the value over"),
-    (SourceValue("A", "prod", "web", "x"), {"jar": lambda _: (True, "y")}, "replaced", "the jar's value differs from that of old: the jar's is used"),
-    (SourceValue("A", "prod", "web", "x"), {"existing": lambda _value, _name: "z"}, "carried", "not in the jar: it will be declared; new has a different value, which is overwritten"),
-    (SourceValue("A", "prod", "web", None), {}, "to_be_given", "old does not return its value, and the jar does not have it"),
-    (SourceValue("A", "prod", "web", None), {"jar": lambda _: (True, "x")}, "replaced", "old does not return its value: the jar's is used"),
-    (SourceValue("A", "prod", "web", "x"), {"mentioned": {}}, "left_behind", "no code uses it; to keep it, move this line to carried"),
-    (SourceValue("A", "prod", "web", "x"), {"mentioned": {}, "jar": lambda _: (True, "x")}, "carried", "as in the jar"),
-    (SourceValue("A", "prod", "web", "x"), {"takes": lambda _: "new is not for web"}, "left_behind", "new is not for web"),
-    (SourceValue("A", "prod", "web", "x", supplied=True), {}, "left_behind", "old set it itself, and nothing else uses it"),
-    (SourceValue("A", "prod", "web", "x", supplied=True), {"mentioned": {"A": ["a.py:1:1"]}}, "to_be_given", "old set it itself, but new does not"),
-    (SourceValue("GIVEN_THERE", "prod", "web", "x", supplied=True), {}, "supplied", "new sets it itself, as old did"),
-    (SourceValue("GIVEN_THERE", "prod", "web", "x"), {}, "supplied", "new sets it itself"),
-    (SourceValue("SALT_X", "prod", "web", "x"), {}, "left_behind", "no: reserved"),
-    (SourceValue("lower", "prod", "web", "x"), {"mentioned": {"lower": ["a.py:1:1"]}}, "renamed", "no: name; used in a.py:1:1"),
-    (SourceValue("HUGE", "prod", "web", "x"), {}, "to_be_given", "no: value"),
-    (SourceValue("BLANK", "prod", "web", ""), {}, "left_behind", "no: empty"),
-]  # fmt: skip
-
-
-@pytest.mark.parametrize(("source_value", "more", "group", "why"), DISPOSITIONS)
-def test_dispositions(source_value: SourceValue, more: dict[str, Any], group: str, why: str) -> None:
-    (line,) = entries([source_value, source_value._replace(stage="dev")], context(**more))
-    assert (line.group, line.why, line.where) == (group, why, ("prod/web", "dev/web"))
-
-
-def test_proposed_names_and_orders() -> None:
-    both = [SourceValue(name, "prod", "web", "x") for name in ("PIER", "pier", "BOAT")]
-    result = {entry.variable: (entry.group, entry.new_name) for entry in entries(both, context(folds_case=True))}
-    assert result == {"PIER": ("carried", "PIER"), "BOAT": ("carried", "BOAT"), "pier": ("renamed", "PIER_2")}
-    assert {entry.group for entry in entries(both, context())} == {"carried"}
-    capitals = context(
-        rejection=lambda name, _: (
-            None if name.isupper() and name[0].isalpha() and len(name) <= 32 else RejectedValue(NAME, "")
-        ),
-        known_names=["LOG_LEVEL"],
-    )
-    for old, new in (
-        ("fareTable", "FARE_TABLE"),
-        ("fare-table.v2", "FARE_TABLE_V2"),
-        ("2nd", "V_2ND"),
-        ("loglevel", "LOG_LEVEL"),
-        ("a" * 99, "A" * 32),
-    ):
-        assert proposed_name(old, capitals) == new
-    assert in_order(["a", "b", "c"], {"a": {"b"}, "b": {"c", "x"}, "c": {"a"}}) == ["c", "b", "a"]
-    assert set(dispositions.DISPOSITIONS) == {
-        "carried",
-        "renamed",
-        "replaced",
-        "left_behind",
-        "supplied",
-        "to_be_given",
-    }
-
 
 JAR = """\
 services: {web: {code: [web.py]}, site: {}}
@@ -114,16 +30,21 @@ variables:
 destinations:
 """
 PLACES = (
-    "  old: {type: platform, platform: saltmarsh, address: '%s', app: 'web-{stage}', token: {from_env: SALT}, services: [web]}\n"
-    "  site: {type: platform, platform: saltmarsh, address: '%s', app: 'site-{stage}', token: {from_env: SALT}, services: [site]}\n"
-    "  new: {type: platform, platform: lanternfish, address: '%s', project: web, token: {from_env: FISH}, services: [web]}\n"
+    "  old: {type: platform, platform: saltmarsh, address: '%s', app: 'web-{stage}', token: {from_env: "
+    "SALT}, services: [web]}\n"
+    "  site: {type: platform, platform: saltmarsh, address: '%s', app: 'site-{stage}', token: {from_env: "
+    "SALT}, services: [site]}\n"
+    "  new: {type: platform, platform: lanternfish, address: '%s', project: web, token: {from_env: FISH}, "
+    "services: [web]}\n"
 )
 BY_HAND = {"pierTable": "summer", "OLD_NOTE": "paper", "LEVEL": "debug"}
 
 
 @contextmanager
 def house(jar: Callable[..., Coinjar], cj: Coinjar) -> Iterator[tuple[Running, Running]]:
-    """web and site on one hosting, and another that web is to move to; the site leads to web's address, and somebody set things by hand."""
+    """web and site on one hosting, and another that web is to move to; the site leads to web's address, and somebody
+    set things by hand.
+    """
     folder = cj.folder / "standins"
     with (
         standin("saltmarsh", folder, "web-dev", "web-prod", "site-dev", "site-prod") as salt,
@@ -132,7 +53,10 @@ def house(jar: Callable[..., Coinjar], cj: Coinjar) -> Iterator[tuple[Running, R
         jar(JAR + PLACES % (salt.standin.address, salt.standin.address, fish.standin.address))
         cj.write(
             {
-                "web.py": "import os\nlevel = os.environ['LEVEL']\ntable = os.environ.get('pierTable', 'winter')\ntoken = os.environ['TOKEN']\n"
+                "web.py": (
+                    "import os\nlevel = os.environ['LEVEL']\n"
+                    "table = os.environ.get('pierTable', 'winter')\ntoken = os.environ['TOKEN']\n"
+                )
             }
         )
         cj.env |= {"SALT": salt.token, "FISH": fish.token, "COLUMNS": "160"}
@@ -177,7 +101,8 @@ def test_a_whole_move(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with house(jar, cj) as (salt, fish):
         result = cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
         assert result.out.startswith(
-            "old → new: 2 carried, 1 under another name, 1 with another value, 1 not moved, 2 supplied there, 2 to repoint\n"
+            "old → new: 2 carried, 1 under another name, 1 with another value, 1 not moved, 2 supplied "
+            "there, 2 to repoint\n"
         )
         sheet = cj.read("move.yaml")
         assert "made-up" not in sheet + result.out + result.err
@@ -220,7 +145,9 @@ def test_a_whole_move(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
 
 @pytest.mark.parametrize("first", range(1, 5))
 def test_killed_at_every_step(first: int, jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    """kill -9 after every request, transaction and file that is replaced; the next run finishes it, and the old place is as it was."""
+    """kill -9 after every request, transaction and file that is replaced; the next run finishes it, and the old place
+    is as it was.
+    """
     with house(jar, cj) as (salt, fish):
         cj("migrate", "dest:old@dev", "dest:new", "--out", "move.yaml")
         kept = {path.name: path for path in (cj.folder / "jar", cj.folder / "web.py", cj.folder / "move.yaml")}
@@ -265,7 +192,8 @@ EDITS: list[tuple[str, str, int, str]] = [
     ("variable: LEVEL,", "variable: LEVLE,", 3, "there is no LEVLE at the old place"),
     ("as: PIER_TABLE, ", "", 3, "pierTable is in the group renamed, but has no new name"),
     ("carried:", "carred:", 3, "did you mean 'carried'?"),
-    ("variable: OLD_NOTE, where: [dev/web, prod/web]", "variable: OLD_NOTE, where: [dev/web]", 3, "OLD_NOTE of prod/web is at old, but not in the sheet"),
+    ("variable: OLD_NOTE, where: [dev/web, prod/web]", "variable: OLD_NOTE, where: [dev/web]", 3,
+        "OLD_NOTE of prod/web is at old, but not in the sheet"),
     ("variable: OLD_NOTE,", "variable: TOKEN,", 3, "TOKEN of dev/web is also in line"),
     ("becomes: '${PUBLIC_ADDRESS@of:web}'", "becomes: ''", 3, "the new value of WEB_LINK is not known"),
     ("move: 1", "move: 2", 3, "this is not a sheet that this version reads"),
@@ -297,7 +225,9 @@ def test_sheets_as_people_edit_them(jar: Callable[..., Coinjar], cj: Coinjar) ->
 
 
 def test_what_cannot_be_read_must_be_given(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    """From a place that gives secrets to nobody, to one that takes no empty values; with a variable that only it knew."""
+    """From a place that gives secrets to nobody, to one that takes no empty values; with a variable that
+    only it knew.
+    """
     with house(jar, cj) as (salt, fish):
         cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("by: [old]", "by: [old, new]")})
         cj("deliver", "dev", "new")
@@ -372,7 +302,9 @@ def test_processes_and_containers_are_sources(jar: Callable[..., Coinjar]) -> No
 def test_from_settings_to_every_sort_of_system_and_from_there_to_a_file(
     name: str, jar: Callable[..., Coinjar], cj: Coinjar
 ) -> None:
-    """A settings folder's values on platforms, machines, containers, a cluster and an etcd; and what those hold in a file, as far as it can be read."""
+    """A settings folder's values on platforms, machines, containers, a cluster and an etcd; and what those hold in a
+    file, as far as it can be read.
+    """
     with there(name, jar, cj) as system:
         cj.write(
             {

@@ -1,8 +1,9 @@
 """Random sequences of commands on small jars, held against an independent model after each.
 
-After every step each service on each stage sees what the model says; the same command once more changes nothing; no secret can be read in any output
-or in any file of the jar. Faults that were put back to see that this finds them: a rename's last step that drops the declaration, services that may not share a
-namespace, a move of one stage that moves all, an empty stdin that is a value, and a diff that shows the secret beside what it changes.
+After every step each service on each stage sees what the model says; the same command once more changes nothing; no
+secret can be read in any output or in any file of the jar. Faults that were put back to see that this finds them: a
+rename's last step that drops the declaration, services that may not share a namespace, a move of one stage that moves
+all, an empty stdin that is a value, and a diff that shows the secret beside what it changes.
 """
 
 from __future__ import annotations
@@ -31,8 +32,16 @@ STAGES = ("dev", "prod", "isles")
 PLAIN, TOKENS = ("A", "B", "MAIL_HOST"), ("A_TOKEN", "B_PASSWORD")
 TEXTS = st.sampled_from(["word", "x y", "a#b=c", "p@%:w", "é", "-x", "$HOME ${A}", "'q'"])
 SCOPES = st.sampled_from([ALL, *SERVICES])
-_K8S = "apiVersion: apps/v1\nkind: Deployment\nmetadata: {name: %(name)s}\nspec:\n  template:\n    spec:\n      containers: [{name: %(name)s, image: x}]\n"
+_K8S = (
+    "apiVersion: apps/v1\nkind: Deployment\nmetadata: {name: %(name)s}\nspec:\n  template:\n    spec:\n"
+    "      containers: [{name: %(name)s, image: x}]\n"
+)
 OTHER, OTHERS_RECIPIENT = new_identity()
+
+
+def narrowed(scope: str) -> list[str]:
+    """The option for one service; nothing for all."""
+    return [] if scope == ALL else ["-s", scope]
 
 
 class JarMachine(RuleBasedStateMachine):
@@ -53,17 +62,9 @@ class JarMachine(RuleBasedStateMachine):
 
     @initialize()
     def make(self) -> None:
-        self.run(
-            "new",
-            "--app",
-            "model",
-            "--service",
-            "web",
-            "--service",
-            "worker",
-            *(f"--stage={name}" for name in ("dev", "prod", "isles:prod")),
-            again=3,
-        )
+        services = [f"--service={name}" for name in SERVICES]
+        stages = [f"--stage={name}" for name in ("dev", "prod", "isles:prod")]
+        self.run("new", "--app", "model", *services, *stages, again=3)
         self.salt = self.stack.enter_context(
             standin("saltmarsh", self.folder / "s", *(f"{service}-{stage}" for service in SERVICES for stage in STAGES))
         )
@@ -74,10 +75,13 @@ class JarMachine(RuleBasedStateMachine):
         with (self.folder / "jar/jar.yaml").open("a") as file:
             file.write(
                 "destinations:\n  env: {type: file, as: literal, path: 'out/{stage}/{service}.env'}\n"
-                f"  salt: {{type: platform, platform: saltmarsh, address: '{self.salt.standin.address}', app: '{{service}}-{{stage}}', token: {{from_env: SALT}}}}\n"
-                f"  fish: {{type: platform, platform: lanternfish, address: '{self.fish.standin.address}', project: '{{service}}', token: {{from_env: FISH}}}}\n"
+                f"  salt: {{type: platform, platform: saltmarsh, address: '{self.salt.standin.address}', "
+                f"app: '{{service}}-{{stage}}', token: {{from_env: SALT}}}}\n"
+                f"  fish: {{type: platform, platform: lanternfish, address: '{self.fish.standin.address}', "
+                f"project: '{{service}}', token: {{from_env: FISH}}}}\n"
                 "  manifests: {type: manifests, from: k8s, to: 'k8s-out/{stage}'}\n"
-                f"  loft: {{type: cluster, manifests: manifests, kubeconfig: '{loft.standin.more()['kubeconfig']}', stages: [dev]}}\n"
+                f"  loft: {{type: cluster, manifests: manifests, kubeconfig: "
+                f"'{loft.standin.more()['kubeconfig']}', stages: [dev]}}\n"
             )
 
     # -- running
@@ -149,7 +153,7 @@ class JarMachine(RuleBasedStateMachine):
         text=TEXTS,
     )
     def put(self, name: str, layers: list[str], scope: str, text: str) -> None:
-        where = [word for layer in layers for word in ("--stage", layer)] + (["-s", scope] if scope != ALL else [])
+        where = [word for layer in layers for word in ("--stage", layer)] + narrowed(scope)
         if self.model.is_old(name):
             self.run("put", f"{name}={text}", "--declare", *where, code=2, again=2)
             return
@@ -167,17 +171,8 @@ class JarMachine(RuleBasedStateMachine):
         text = self.fresh("p/w#@%canary-")
         self.model.secrets.add(text)
         code = 2 if self.model.is_old(name) else 0
-        self.run(
-            "put",
-            name,
-            "--declare",
-            "--stage",
-            layer,
-            *(["-s", scope] if scope != ALL else []),
-            stdin=text + ending,
-            code=code,
-            again=code,
-        )
+        where = ["--stage", layer, *narrowed(scope)]
+        self.run("put", name, "--declare", *where, stdin=text + ending, code=code, again=code)
         if code == 0:
             self.model.put(layer, scope, name, text, secret=True)
 
@@ -189,14 +184,14 @@ class JarMachine(RuleBasedStateMachine):
     @rule(data=st.data(), layer=st.sampled_from(LAYERS), scope=SCOPES)
     def unset(self, data: st.DataObject, layer: str, scope: str) -> None:
         name = data.draw(st.sampled_from(self.model.named()))
-        self.run("put", name, "--unset", "--stage", layer, *(["-s", scope] if scope != ALL else []))
+        self.run("put", name, "--unset", "--stage", layer, *narrowed(scope))
         self.model.put(layer, scope, name, None, secret=self.model.secret[name])
 
     @precondition(lambda self: self.model.values)
     @rule(data=st.data())
     def drop(self, data: st.DataObject) -> None:
         layer, scope, name = data.draw(st.sampled_from(sorted(self.model.values)))
-        self.run("drop", name, "--stage", layer, *(["-s", scope] if scope != ALL else []), again=1)
+        self.run("drop", name, "--stage", layer, *narrowed(scope), again=1)
         self.model.drop(layer, scope, name)
         self.undoable = None
 
@@ -241,8 +236,10 @@ class JarMachine(RuleBasedStateMachine):
         script.write_text(
             "import sys, re\npath = sys.argv[1]\nabove, line, below = open(path).read().partition('--- # secrets')\n"
             f"assert line\nabove = re.sub(r'(?m)^  {name}:.*\\n', '', above)\n"
-            f"above = re.sub(r'(?m)^all:.*\\n', '', above, count=1) if not re.search(r'(?m)^all:.*\\n  ', above) else above\n"
-            f"above = re.sub(r'(?m)^all:\\n', 'all:\\n  {name}: {text}\\n', above) if re.search(r'(?m)^all:\\n', above) else above + 'all:\\n  {name}: {text}\\n'\n"
+            "above = re.sub(r'(?m)^all:.*\\n', '', above, count=1) if not re.search(r'(?m)^all:.*\\n  ', "
+            "above) else above\n"
+            f"above = re.sub(r'(?m)^all:\\n', 'all:\\n  {name}: {text}\\n', above) if "
+            f"re.search(r'(?m)^all:\\n', above) else above + 'all:\\n  {name}: {text}\\n'\n"
             "above = re.sub(r'(?m)^(web|worker):\\n(?!  )', '', above)\nopen(path, 'w').write(above + line + below)\n"
         )
         self.cj.env["EDITOR"] = f"python3 {script}"

@@ -1,4 +1,6 @@
-"""A move of one stage or one service leaves the others where they are; a sheet outlives the jar's first key; what a sheet explains, and what it does not."""
+"""A move of one stage or one service leaves the others where they are; a sheet outlives the jar's first key; what a
+sheet explains, and what it does not.
+"""
 
 from __future__ import annotations
 
@@ -22,9 +24,12 @@ def two_places(jar: Callable[..., Coinjar], cj: Coinjar) -> Iterator[tuple[Runni
         standin("lanternfish", cj.folder / "s", "web", "mailer") as fish,
     ):
         jar(
-            "services: {web: {}, mailer: {}}\nstages: {staging: {}, production: {}}\nvariables:\n  LEVEL: {default: info}\n  NEW_SECRET: {secret: true}\ndestinations:\n"
-            f"  old: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: '{{service}}-{{stage}}', token: {{from_env: SALT}}}}\n"
-            f"  new: {{type: platform, platform: lanternfish, address: '{fish.standin.address}', project: '{{service}}', token: {{from_env: FISH}}}}\n"
+            "services: {web: {}, mailer: {}}\nstages: {staging: {}, production: {}}\nvariables:\n"
+            "  LEVEL: {default: info}\n  NEW_SECRET: {secret: true}\ndestinations:\n"
+            f"  old: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: "
+            f"'{{service}}-{{stage}}', token: {{from_env: SALT}}}}\n"
+            f"  new: {{type: platform, platform: lanternfish, address: '{fish.standin.address}', project: "
+            f"'{{service}}', token: {{from_env: FISH}}}}\n"
         )
         cj.env |= {"SALT": salt.token, "FISH": fish.token}
         for stage in ("staging", "production"):
@@ -172,8 +177,10 @@ def test_a_name_that_a_rename_keeps_is_left_where_the_jar_hands_it_out(cj: Coinj
         with (cj.folder / "jar/jar.yaml").open("a") as file:
             file.write(
                 "destinations:\n"
-                f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: '{{service}}', token: {{from_env: SALT}}}}\n"
-                f"  fish: {{type: platform, platform: lanternfish, address: '{fish.standin.address}', project: '{{service}}', token: {{from_env: FISH}}}}\n"
+                f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: "
+                f"'{{service}}', token: {{from_env: SALT}}}}\n"
+                f"  fish: {{type: platform, platform: lanternfish, address: '{fish.standin.address}', "
+                f"project: '{{service}}', token: {{from_env: FISH}}}}\n"
             )
         cj("put", "OLD=1", "--declare", "--stage", "dev")
         cj("rename", "OLD", "NEW", "--yes", "--keep-old")

@@ -14,9 +14,9 @@ import pytest
 import yaml
 
 from tests.conftest import Coinjar
+from tests.line import line
 from tests.places import there
 from tests.systems import etcd, sshd, standin
-from tests.test_deliver import line
 
 
 def test_many_hosts_at_once_and_only_known_ones(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
@@ -31,7 +31,8 @@ def test_many_hosts_at_once_and_only_known_ones(jar: Callable[..., Coinjar], cj:
         cj.write({"known": "".join(f"{name} {key}\n" for name in names[:-1]), "ssh_config": "".join(blocks)})
         jar(
             "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}, TOKEN: {secret: true}}\n"
-            f"destinations:\n  farm: {{type: host, hosts: {json.dumps(names)}, path: '{cj.folder}/there/{{host}}/{{service}}.env', ssh_config: ssh_config,\n"
+            f"destinations:\n  farm: {{type: host, hosts: {json.dumps(names)}, path: "
+            f"'{cj.folder}/there/{{host}}/{{service}}.env', ssh_config: ssh_config,\n"
             f"    owner: '{os.getuid()}:{os.getgid()}', known_hosts: known, identity_file: sshd/user_key}}\n"
         )
         cj("put", "TOKEN", "--stage", "dev", stdin="made-up")
@@ -57,9 +58,11 @@ def test_many_hosts_at_once_and_only_known_ones(jar: Callable[..., Coinjar], cj:
 def test_values_that_an_etcd_keeps(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with etcd(cj.folder / "etcd") as address, standin("saltmarsh", cj.folder / "s", "line") as salt:
         jar(
-            "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables: {QUOTA: {kind: integer}, OTHER: {default: x}}\ndestinations:\n"
+            "services: {web: {}}\nstages: {dev: {}, prod: {}}\n"
+            "variables: {QUOTA: {kind: integer}, OTHER: {default: x}}\ndestinations:\n"
             f"  registry: {{type: etcd, address: '{address}', prefix: '/line/{{stage}}/', variables: [OTHER]}}\n"
-            f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: line, token: {{from_env: SALT}}}}\n",
+            f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: line, "
+            f"token: {{from_env: SALT}}}}\n",
             dev='all: {QUOTA: {stored_in: registry, key: "/shared/{stage}/quota"}}',
             prod="all: {QUOTA: {stored_in: registry, key: /nowhere}}",
         )
@@ -110,7 +113,8 @@ def test_a_faulty_description_says_where(
     jar: Callable[..., Coinjar], cj: Coinjar, old: str, new: str, words: str
 ) -> None:
     jar(
-        "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: x}}\ndestinations: {there: {type: platform, platform: x, address: 'http://127.0.0.1:1'}}\n"
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: x}}\n"
+        "destinations: {there: {type: platform, platform: x, address: 'http://127.0.0.1:1'}}\n"
     )
     cj.write({"jar/platforms/x.yaml": DESCRIPTION})
     assert "nothing found" in cj("check").out
@@ -153,7 +157,8 @@ def test_where_a_token_may_go(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     """Not readable over a network, and not to another server."""
     jar(
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: x}, KEY: {secret: true}}\ndestinations:\n"
-        "  far: {type: platform, platform: saltmarsh, address: 'http://hosting.example', app: line, token: {secret: KEY}, variables: [A]}\n"
+        "  far: {type: platform, platform: saltmarsh, address: 'http://hosting.example', app: line, token: "
+        "{secret: KEY}, variables: [A]}\n"
         "  unset: {type: platform, platform: saltmarsh, address: {from_env: NOT_SET}, app: line, token: {secret: A}}\n"
     )
     cj("put", "KEY", "--stage", "dev", stdin="made-up-key")

@@ -91,7 +91,8 @@ def test_start_up_imports_little(demo: Coinjar) -> None:
         "coinjar.destinations.templates",
         "coinjar.dialects.positioned",
     ):
-        quick = f"import {door}, yaml.reader; print(type(yaml.reader.Reader.NON_PRINTABLE).__name__)"  # its patterns are put off
+        # Its patterns are put off.
+        quick = f"import {door}, yaml.reader; print(type(yaml.reader.Reader.NON_PRINTABLE).__name__)"
         assert (
             subprocess.run([sys.executable, "-I", "-c", quick], capture_output=True, text=True, check=True).stdout
             == "_LazyPattern\n"
@@ -112,8 +113,12 @@ COMPLETIONS = {
 def test_bash_completes(demo: Coinjar, words: tuple[str, ...]) -> None:
     """The completion function, as bash calls it."""
     line = subprocess.run(
-        [need("bash"), "-c", 'eval "$(coinjar --show-completion bash)"; COMP_WORDS=(coinjar "$@"); COMP_CWORD=$#; _coinjar_completion coinjar; printf "%s\\n" "${COMPREPLY[@]}"', "bash", *words],
-        cwd=demo.folder, env=demo.env | {"_TYPER_COMPLETE_TEST_DISABLE_SHELL_DETECTION": "1"}, capture_output=True, text=True, check=True,
+        [need("bash"), "-c", (
+            'eval "$(coinjar --show-completion bash)"; COMP_WORDS=(coinjar "$@"); COMP_CWORD=$#; '
+            '_coinjar_completion coinjar; printf "%s\\n" "${COMPREPLY[@]}"'
+        ), "bash", *words],
+        cwd=demo.folder, env=demo.env | {"_TYPER_COMPLETE_TEST_DISABLE_SHELL_DETECTION": "1"}, capture_output=True,
+        text=True, check=True,
     )  # fmt: skip
     assert line.stdout.split() == COMPLETIONS[words], line.stderr
 
@@ -254,11 +259,14 @@ def test_wide_and_combining_letters_are_measured() -> None:
 
 
 def test_a_fault_of_our_own_shows_no_values(demo: Coinjar) -> None:
-    """One line with its kind and place; a traceback on request, without the local variables, among which secrets are."""
+    """One line with its kind and place; a traceback on request, without the local variables, among which
+    secrets are.
+    """
     broken = (
         "import sys\nfrom coinjar.cli.main import main\nfrom coinjar.core import layers\n"
         "def fails(self, service, phase='run'):\n"
-        "    found = self.value('TICKET_DB_PASSWORD', service).text\n    raise RuntimeError(f'broken after {len(found)} characters')\n"
+        "    found = self.value('TICKET_DB_PASSWORD', service).text\n"
+        "    raise RuntimeError(f'broken after {len(found)} characters')\n"
         "layers.Resolver.resolve = fails\nsys.exit(main(sys.argv[1:]))"
     )
     for traceback in ("", "1"):

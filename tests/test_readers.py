@@ -50,7 +50,8 @@ DOTENV_LINES = st.one_of(
     ),
     st.sampled_from(["# comment", "", "  # indented", "A = 1", "B=\t2"]),
 ).filter(
-    # Node.js 24 reads the first as a name of two words, and takes the line after the second for its value: we do not, and say so.
+    # Node.js 24 reads the first as a name of two words, and takes the line after the second for its value: we do not,
+    # and say so.
     lambda line: not re.fullmatch(r"export \w+=\s*(#.*)?|.*=[ \t]+\r?", line)
 )
 
@@ -58,7 +59,9 @@ DOTENV_LINES = st.one_of(
 @settings(max_examples=60)
 @given(st.lists(SHELL_LINES, min_size=1, max_size=8))
 def test_posix_files_are_read_as_a_shell_reads_them(lines: list[str]) -> None:
-    """Files as people write them: what dash makes of one, our reader makes of it too, unless it says that it left a line out."""
+    """Files as people write them: what dash makes of one, our reader makes of it too, unless it says that it left a
+    line out.
+    """
     text = "\n".join(lines) + "\n"
     reading = reader("posix").read(text.encode(), "f")
     if any(remark.lost for remark in reading.remarks):
@@ -141,7 +144,9 @@ def test_files_are_read_as_their_readers_do(
     runs: int,
     tmp_path_factory: pytest.TempPathFactory,
 ) -> None:
-    """Files as people write them: what the real reader makes of one, ours makes of it too, unless it says that it left something out."""
+    """Files as people write them: what the real reader makes of one, ours makes of it too, unless it says that it left
+    something out.
+    """
     folder = tmp_path_factory.mktemp(program)
 
     @settings(max_examples=runs, suppress_health_check=list(HealthCheck))
@@ -268,7 +273,10 @@ READINGS = {
     ),
     (
         "systemd-dropin",
-        "[Unit]\nEnvironment=X=1\n[Service]\nEnvironment=A=1 \"B=two\\x20%%\" 'C=\\n'\nEnvironment=D=%h E\nUnsetEnvironment=F\nExecStart=x\n",
+        (
+            "[Unit]\nEnvironment=X=1\n[Service]\n"
+            "Environment=A=1 \"B=two\\x20%%\" 'C=\\n'\nEnvironment=D=%h E\nUnsetEnvironment=F\nExecStart=x\n"
+        ),
     ): (
         {"A": "1", "B": "two %", "C": "\n", "F": None},
         [

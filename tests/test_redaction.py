@@ -9,7 +9,10 @@ from urllib.parse import quote
 
 from tests.conftest import Coinjar
 
-JAR = "services: {web: {}}\nstages: {dev: {}}\nvariables: {URL: {default: y}, TOKEN: {secret: true}, PIN: {secret: true}}\n"
+JAR = (
+    "services: {web: {}}\nstages: {dev: {}}\n"
+    "variables: {URL: {default: y}, TOKEN: {secret: true}, PIN: {secret: true}}\n"
+)
 SECRET = "made-up/canary+4711"
 
 
@@ -24,9 +27,14 @@ def test_a_rename_masks_the_neighbour_and_shows_the_code(jar: Callable[..., Coin
     cj.write(
         {
             "jar/.local/dev.yaml": "web: {URL: y, TOKEN: own-canary, PIN: 7x}\n",
-            "src/a.py": f"import os\nprint(os.environ['URL'], os.environ['TOKEN'])  # TOKEN, as before\nx = (os.environ['URL'], '{quote(SECRET, safe='')}')\n",
+            "src/a.py": (
+                "import os\nprint(os.environ['URL'], os.environ['TOKEN'])  # TOKEN, as before\n"
+                f"x = (os.environ['URL'], '{quote(SECRET, safe='')}')\n"
+            ),
             "src/run.sh": f'curl "$URL" -H "auth: {b64encode(SECRET.encode()).decode()}"\n',
-            "src/compose.yaml": "services:\n  web:\n    image: a\n    environment: {URL: y, DB_PASSWORD: other-canary-1}\n",
+            "src/compose.yaml": (
+                "services:\n  web:\n    image: a\n    environment: {URL: y, DB_PASSWORD: other-canary-1}\n"
+            ),
         }
     )
     shown = cj("rename", "URL", "ADDRESS", "--dry-run", code=1)
@@ -68,9 +76,11 @@ def test_a_dialect_that_can_only_be_written_shows_nothing(jar: Callable[..., Coi
     cj = jar(JAR + "destinations:\n  out: {type: file, as: shout, path: 'out.{stage}'}\n")
     cj.write(
         {
-            "more/more.py": "from coinjar.dialects.base import Dialect\nclass Shout(Dialect):\n    name = 'shout'\n    about = 'x'\n    reads = False\n"
+            "more/more.py": "from coinjar.dialects.base import Dialect\nclass Shout(Dialect):\n    name = 'shout'\n"
+            "    about = 'x'\n    reads = False\n"
             "    def unsupported_reason(self, name, text): return None\n"
-            "    def write(self, entries, heading): return ''.join(f'{e.name} becomes {e.text[::-1]}\\n' for e in entries).encode()\n",
+            "    def write(self, entries, heading): return ''.join(f'{e.name} becomes {e.text[::-1]}\\n' "
+            "for e in entries).encode()\n",
             "more/more-1.dist-info/METADATA": "Metadata-Version: 2.1\nName: more\nVersion: 1\n",
             "more/more-1.dist-info/entry_points.txt": "[coinjar.dialects]\nshout = more:Shout\n",
             "out.dev": "left by hand: other-canary\n",
@@ -129,7 +139,8 @@ def test_texts_that_hold_a_secret_are_secrets(jar: Callable[..., Coinjar]) -> No
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {PLAIN: {}}\n")
     cj.write(
         {
-            "in.env": "export DB_PASSWORD=s3cr3t#x\nDATABASE_URL=postgres://u:${DB_PASSWORD}@h/d\nENCODED='a s3cr3t%23x b'\nPACKED=eDogczNjcjN0I3g=\n"
+            "in.env": "export DB_PASSWORD=s3cr3t#x\nDATABASE_URL=postgres://u:${DB_PASSWORD}@h/d\n"
+            "ENCODED='a s3cr3t%23x b'\nPACKED=eDogczNjcjN0I3g=\n"
             "ODD=mysql://u:p/w#1@h/d\nPORTED=https://h.example:8443/@scope\nPLAIN='is s3cr3t#x'\n"
         }
     )
@@ -151,7 +162,9 @@ def test_references_of_a_file_are_kept_on_request(jar: Callable[..., Coinjar]) -
     cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {}\n")
     cj.write(
         {
-            "in.env": "export DB_PASSWORD='s3cr3t$x'\nURL=\"postgres://u:$DB_PASSWORD@h/\\$d\"\nHOME=/root\nWHERE=$HOME/x\n"
+            "in.env": (
+                "export DB_PASSWORD='s3cr3t$x'\nURL=\"postgres://u:$DB_PASSWORD@h/\\$d\"\nHOME=/root\nWHERE=$HOME/x\n"
+            )
         }
     )
     assert "URL, WHERE: built from other names of the file" in cj("adopt", "in.env", "--stage", "dev", code=1).err

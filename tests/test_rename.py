@@ -30,7 +30,8 @@ variables:
 together: {db: [HOST, USER]}
 accepted: [{rule: CJ014, variable: MAIL, reason: HOST says so}]
 destinations:
-  page: {type: document, path: page.yaml, variables: ["HO*"], places: {/a/env: {services: [web], stage: prod, variables: [HOST]}}}
+  page: {type: document, path: page.yaml, variables: ["HO*"],
+         places: {/a/env: {services: [web], stage: prod, variables: [HOST]}}}
 proofs: {p: {service: web, http: "http://${HOST}/", at: /settings/HOST, expect: "${HOST}"}}
 """
 CODE = {
@@ -66,7 +67,10 @@ def test_every_place(jar: Callable[..., Coinjar]) -> None:
         "  MAIL: {only_with: [DB_HOST=db.example], default: x}",
         "together: {db: [DB_HOST, USER]}",
         "accepted: [{rule: CJ014, variable: MAIL, reason: HOST says so}]",
-        '  page: {type: document, path: page.yaml, variables: ["HO*", DB_HOST], places: {/a/env: {services: [web], stage: prod, variables: [DB_HOST]}}}',
+        (
+            '  page: {type: document, path: page.yaml, variables: ["HO*", DB_HOST], places: {/a/env: {services: '
+            "[web], stage: prod, variables: [DB_HOST]}}}"
+        ),
         'proofs: {p: {service: web, http: "http://${DB_HOST}/", at: /settings/DB_HOST, expect: "${DB_HOST}"}}',
     ):
         assert line in text
@@ -153,7 +157,8 @@ def test_old_names_for_a_while_and_what_a_delivery_shows(jar: Callable[..., Coin
     with standin("saltmarsh", cj.folder / "standins", "line") as salt:
         jar(
             "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}, MODE: {default: x}}\n"
-            f"destinations: {{salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: line, token: {{from_env: THERE}}}}}}\n"
+            f"destinations: {{salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}',"
+            f" app: line, token: {{from_env: THERE}}}}}}\n"
         )
         cj.env["THERE"] = salt.token
         cj("deliver", "dev")
@@ -242,13 +247,18 @@ def test_short_forms_in_code(jar: Callable[..., Coinjar], language: str) -> None
 
 
 def test_descriptions_own_values_and_what_platforms_set(jar: Callable[..., Coinjar]) -> None:
-    """A platform that sets the name by itself is told; the jar's own description of it and a person's own values follow."""
+    """A platform that sets the name by itself is told; the jar's own description of it and a person's own values
+    follow.
+    """
     description = (
-        "platform: 1\nsettings: {address: a, app: b}\none_for: service\nsupplied: [PORT]  # its own\nreserved: ['X_*', PORT]\n"
-        "account: {send: GET /a, is: '{/name}'}\nlist: {send: GET /s, map: /s}\nwrite: {changes: {send: PATCH /s, body: {s: '{changes}'}}, remove_by: empty}\n"
+        "platform: 1\nsettings: {address: a, app: b}\none_for: service\nsupplied: [PORT]  # its own\n"
+        "reserved: ['X_*', PORT]\n"
+        "account: {send: GET /a, is: '{/name}'}\nlist: {send: GET /s, map: /s}\n"
+        "write: {changes: {send: PATCH /s, body: {s: '{changes}'}}, remove_by: empty}\n"
     )
     cj = jar(
-        "services: {web: {}}\nstages: {dev: {}}\nvariables:\n  PORT: {kind: port, default: 80, supplied: {by: [there], sample: 1}}\n  L: {default: x}\n"
+        "services: {web: {}}\nstages: {dev: {}}\nvariables:\n"
+        "  PORT: {kind: port, default: 80, supplied: {by: [there], sample: 1}}\n  L: {default: x}\n"
         "destinations: {there: {type: platform, platform: own, address: 'http://127.0.0.1:1', app: x}}\n"
     )
     cj.write({"jar/platforms/own.yaml": description, "jar/.local/dev.yaml": "all: {PORT: 99, L: y}  # mine\n"})
@@ -262,7 +272,9 @@ def test_descriptions_own_values_and_what_platforms_set(jar: Callable[..., Coinj
 
 
 def test_all_or_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """A file that changed meanwhile stops the change before it begins; one that cannot be written puts back those that were."""
+    """A file that changed meanwhile stops the change before it begins; one that cannot be written puts back those that
+    were.
+    """
     jar, files = (
         tmp_path / "jar",
         {tmp_path / name: (name.encode(), b"new " + name.encode()) for name in ("a", "b", "c")},

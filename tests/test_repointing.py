@@ -1,4 +1,6 @@
-"""What leads to the old place of a move: in the jar, on other systems, in files; and who must follow, in which order."""
+"""What leads to the old place of a move: in the jar, on other systems, in files; and who must follow,
+in which order.
+"""
 
 from __future__ import annotations
 
@@ -21,9 +23,12 @@ variables:
   SITE_LINK: {services: [shop], default: {text: "${PUBLIC_ADDRESS@of:site:-}home"}}
   SHOP_LINKS: {services: [shop], kind: json}
 destinations:
-  old: {type: platform, platform: saltmarsh, address: '%(salt)s', app: 'web-{stage}', token: {from_env: SALT}, services: [web], stages: [prod]}
-  pages: {type: platform, platform: saltmarsh, address: '%(salt)s', app: '{service}-{stage}', token: {from_env: SALT}, services: [site, shop], stages: [prod], without: [SHOP_LINKS]}
-  new: {type: platform, platform: lanternfish, address: '%(fish)s', project: web, token: {from_env: FISH}, services: [web], stages: [prod]}
+  old: {type: platform, platform: saltmarsh, address: '%(salt)s', app: 'web-{stage}',
+        token: {from_env: SALT}, services: [web], stages: [prod]}
+  pages: {type: platform, platform: saltmarsh, address: '%(salt)s', app: '{service}-{stage}',
+          token: {from_env: SALT}, services: [site, shop], stages: [prod], without: [SHOP_LINKS]}
+  new: {type: platform, platform: lanternfish, address: '%(fish)s', project: web,
+        token: {from_env: FISH}, services: [web], stages: [prod]}
 """
 APPS = ("web-prod", "site-prod", "shop-prod", "site-isles", "shop-isles")
 
@@ -88,7 +93,9 @@ def test_who_follows_and_in_which_order(jar: Callable[..., Coinjar], cj: Coinjar
 
 
 def test_what_is_left_to_a_person(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    """A value for every stage, one that only another system has, files of the code, and a system that does not answer."""
+    """A value for every stage, one that only another system has, files of the code, and a system that
+    does not answer.
+    """
     with harbour(jar, cj) as (salt, fish, address):
         cj("put", f"WEB_LINK={address}", "--stage", "shared")
         cj("deliver", "prod", "pages", "--restart")
@@ -98,7 +105,10 @@ def test_what_is_left_to_a_person(jar: Callable[..., Coinjar], cj: Coinjar) -> N
         cj.write(
             {
                 "jar/jar.yaml": text
-                + "  gone: {type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x, token: {from_env: SALT}, services: [shop], stages: [prod]}\n"
+                + (
+                    "  gone: {type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x, "
+                    "token: {from_env: SALT}, services: [shop], stages: [prod]}\n"
+                )
             }
         )
         result = cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
@@ -137,8 +147,13 @@ def test_one_name_for_two_stages_is_refused(jar: Callable[..., Coinjar], cj: Coi
 
 
 def test_moves_into_files(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    """To a destination that is rendered; to a file, which is read back, and not written over another; of a name with several values."""
-    compose = "services:\n  web: {image: a, environment: {LEVEL: one, SAME: s}}\n  site: {image: b, environment: {LEVEL: two, SAME: s}}\n"
+    """To a destination that is rendered; to a file, which is read back, and not written over another; of a name with
+    several values.
+    """
+    compose = (
+        "services:\n  web: {image: a, environment: {LEVEL: one, SAME: s}}\n"
+        "  site: {image: b, environment: {LEVEL: two, SAME: s}}\n"
+    )
     cj.write({"compose.yaml": compose, "there.env": "OTHER=1\n", "one.env": "LEVEL=debug\n"})
     cj("migrate", "compose:compose.yaml", "file+posix:out.env", "--out", "m.yaml")
     assert (
@@ -163,7 +178,9 @@ def test_moves_into_files(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         in cj("migrate", "--execute", "n.yaml", "--yes", "--empty-source").err
     )
     jar(
-        "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}, MORE: {}}\ndestinations: {env: {type: file, as: literal, path: 'out/{stage}.env'}}\n"
+        "services: {web: {}}\nstages: {dev: {}}\n"
+        "variables: {LEVEL: {default: info}, MORE: {}}\n"
+        "destinations: {env: {type: file, as: literal, path: 'out/{stage}.env'}}\n"
     )
     cj.write({"in.env": "LEVEL=warning\nMORE=m\n"})
     cj("migrate", "file:in.env", "dest:env", "--stage", "dev", "--out", "o.yaml")

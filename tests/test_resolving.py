@@ -84,7 +84,9 @@ def winner(jar: Jar, stage: str, name: str, service: str) -> Content | None:
 
 
 def plainly(jar: Jar, stage: str, name: str, service: str, above: tuple[tuple[str, str], ...]) -> str | None:
-    """What the service sees, worked out anew at every step; None for no value, a circle, or a reference without a value."""
+    """What the service sees, worked out anew at every step; None for no value, a circle, or a reference without a
+    value.
+    """
     variable = jar.variables[name]
     content = winner(jar, stage, name, service)
     if (name, service) in above or not variable.applies_to(service) or not jar.exists_on(variable, jar.chain(stage)):
@@ -212,8 +214,10 @@ def test_removing_what_equals_the_inherited_changes_nothing(jar: Jar) -> None:
 def test_services_stages_sets_and_patterns_decide_where_a_variable_exists(jar: Callable[..., Coinjar]) -> None:
     declarations = (
         "services: {a: {}, b: {}, c: {}}\nsets: {ab: [a, b]}\n"
-        "stages: {dev: {}, prod: {}, isles: {follows: prod}, far: {follows: isles}, trial-*: {follows: dev}, trial-x-*: {follows: prod}}\n"
-        "variables: {S: {services: [ab], default: s}, P: {stages: [prod], default: p}, T: {stages: ['trial-*'], default: t}, D: {stages: [dev], default: d}, N: {services: [all], default: n}}\n"
+        "stages: {dev: {}, prod: {}, isles: {follows: prod}, far: {follows: isles}, trial-*: {follows: dev},"
+        " trial-x-*: {follows: prod}}\n"
+        "variables: {S: {services: [ab], default: s}, P: {stages: [prod], default: p}, T: {stages: "
+        "['trial-*'], default: t}, D: {stages: [dev], default: d}, N: {services: [all], default: n}}\n"
     )
     cj = jar(declarations, trial_1="all: {N: own}\n")
     table = {
@@ -252,8 +256,11 @@ def test_long_chains_and_growing_texts_end_in_clear_errors(jar: Callable[..., Co
 
 def test_secrecy_follows_the_text(jar: Callable[..., Coinjar]) -> None:
     cj = jar(
-        "services: {web: {}, mailer: {}}\nstages: {dev: {}}\nvariables:\n  S: {secret: true, services: [web], default: made-up-secret}\n"
-        "  T: {default: {text: 'x${S@of:web}'}}\n  U: {default: {text: '${T@base64}'}}\n  V: {default: {text: \"${S:-none}\"}}\n"
+        "services: {web: {}, mailer: {}}\nstages: {dev: {}}\nvariables:\n"
+        "  S: {secret: true, services: [web], default: made-up-secret}\n"
+        "  T: {default: {text: 'x${S@of:web}'}}\n"
+        "  U: {default: {text: '${T@base64}'}}\n"
+        '  V: {default: {text: "${S:-none}"}}\n'
     )
     cells = {row["name"]: row["cells"] for row in json.loads(cj("grid", "dev", "--by-service", "--json").out)["rows"]}
     assert [cells[name]["mailer"]["secret"] for name in ("T", "U", "V")] == [True, True, False]

@@ -123,7 +123,9 @@ def _rules(value: str) -> set[str]:
 
 
 def test_names_work_without_an_identity(prod: Coinjar) -> None:
-    """What only needs names shows that a value is sealed; what needs values ends with 4, once a key and not once a value."""
+    """What only needs names shows that a value is sealed; what needs values ends with 4, once a key and not once a
+    value.
+    """
     nobody = {"COINJAR_IDENTITY": ""}
     assert re.search(r"TOKEN +\? +– +□ encrypted +□ encrypted\n", prod("grid", "--name", "TOKEN", env=nobody).out)
     assert json.loads(prod("grid", "--json", env=nobody).out)["rows"][0]["cells"]["prod"]["state"] == "sealed"
@@ -144,7 +146,9 @@ def test_names_work_without_an_identity(prod: Coinjar) -> None:
 
 
 def test_destinations_that_only_name_secrets_need_no_identity(jar: Callable[..., Coinjar]) -> None:
-    """A reference in a secret's place, secrets left out, variables that are not secret: only a text that is written must open."""
+    """A reference in a secret's place, secrets left out, variables that are not secret: only a text that is written
+    must open.
+    """
     places = "{type: file, as: json, services: [web], path: PATH.json"
     destinations = {
         "named": ", secrets: 'vault/{name}'}",
@@ -184,9 +188,13 @@ def test_identities_of_every_sort(prod: Coinjar, monkeypatch: pytest.MonkeyPatch
     plain = {"COINJAR_IDENTITY": ""}
     given = {"COINJAR_PASSPHRASE": "made up phrase"}
     table: list[tuple[dict[str, str], int]] = [
-        ({"COINJAR_IDENTITY_FILE": "open"}, 0), ({"COINJAR_IDENTITY": prod.read("open")}, 0), ({"COINJAR_IDENTITY_FILE": "locked", **given}, 0),
-        ({"COINJAR_IDENTITY_FILE": "locked"}, 4), ({"COINJAR_IDENTITY_FILE": "locked", "COINJAR_PASSPHRASE": "wrong"}, 4), ({"COINJAR_IDENTITY_FILE": "nowhere"}, 4),
-        ({"COINJAR_IDENTITY": "no key at all"}, 4), ({"COINJAR_IDENTITY": "\udcff"}, 4), ({"COINJAR_IDENTITY_FILE": "locked", "COINJAR_PASSPHRASE": "\udcff"}, 4), ({}, 4),
+        ({"COINJAR_IDENTITY_FILE": "open"}, 0), ({"COINJAR_IDENTITY": prod.read("open")}, 0),
+        ({"COINJAR_IDENTITY_FILE": "locked", **given}, 0),
+        ({"COINJAR_IDENTITY_FILE": "locked"}, 4),
+        ({"COINJAR_IDENTITY_FILE": "locked", "COINJAR_PASSPHRASE": "wrong"}, 4),
+        ({"COINJAR_IDENTITY_FILE": "nowhere"}, 4),
+        ({"COINJAR_IDENTITY": "no key at all"}, 4), ({"COINJAR_IDENTITY": "\udcff"}, 4),
+        ({"COINJAR_IDENTITY_FILE": "locked", "COINJAR_PASSPHRASE": "\udcff"}, 4), ({}, 4),
     ]  # fmt: skip
     for env, code in table:
         done = prod("value", "prod", "TOKEN", env=plain | env, code=code)
@@ -273,7 +281,8 @@ def test_what_a_service_has_of_its_own_stays_its_own(jar: Callable[..., Coinjar]
         assert seen() == expected, put
         assert "BOTH" not in cj.read("jar/plain/prod.yaml")
     for script, expected in (
-        ("s/BOTH: own/BOTH: edited/", ["edited", "new"]), ("$ a all:\\n  BOTH: wide", ["edited", "new"]), ("/^web:/,$ {s/^web:/all:/; s/BOTH: .*/BOTH: wide/}", ["wide", "new"]),
+        ("s/BOTH: own/BOTH: edited/", ["edited", "new"]), ("$ a all:\\n  BOTH: wide", ["edited", "new"]),
+        ("/^web:/,$ {s/^web:/all:/; s/BOTH: .*/BOTH: wide/}", ["wide", "new"]),
     ):  # fmt: skip
         cj("edit", "prod", env={"EDITOR": f"sed -i '{script}'"})
         assert seen() == expected, script

@@ -23,7 +23,10 @@ def test_nginx_serves_what_is_rendered_on_two_stages(jar: Callable[..., Coinjar]
     cj.write(
         {
             "jar/jar.yaml": cj.read("jar/jar.yaml")
-            + f"  start: {{type: file, as: exec-script, services: [web], stages: [prod], path: start, fills: {{conf: '{cj.folder}/out/prod'}}}}\n"
+            + (
+                f"  start: {{type: file, as: exec-script, services: [web], stages: [prod], path: start, fills: "
+                f"{{conf: '{cj.folder}/out/prod'}}}}\n"
+            )
         }
     )
     shutil.copy(Path(__file__).parent.parent / "src/coinjar/demo/app/web/nginx.conf.fill", cj.folder / "site")
@@ -76,7 +79,10 @@ def test_a_script_fills_templates_where_it_starts(jar: Callable[..., Coinjar], t
     cj = made(
         jar,
         TEMPLATES
-        + '  start: {type: file, as: exec-script, services: [web], stages: [prod], path: start, fills: {conf: "filled/here"}}\n',
+        + (
+            "  start: {type: file, as: exec-script, services: [web], stages: [prod], path: start, fills: {conf: "
+            '"filled/here"}}\n'
+        ),
         prod="all: {TOKEN: \"it's $5\\n\", LEVEL: '-%s'}\n",
     )
     cj.write({"in/a b.fill": "${LEVEL}'${TOKEN}$host\n\n", "in/sub/x.fill": "${PORT}\n"})
@@ -128,7 +134,8 @@ def test_a_containerfile_builds_with_what_is_rendered(jar: Callable[..., Coinjar
     cj("render", "prod")
     text = cj.read("Containerfile")
     assert text.startswith(
-        '# by hand\n# coinjar: begin\nARG BASE="base:1"\n# coinjar: end\nFROM localhost/coinjar/${BASE}\n# coinjar: begin web\nARG BASE\nARG RELEASE="1.10 \'x\' \\$Y"\nENV RELEASE=${RELEASE}\n'
+        '# by hand\n# coinjar: begin\nARG BASE="base:1"\n# coinjar: end\nFROM localhost/coinjar/${BASE}\n'
+        "# coinjar: begin web\nARG BASE\nARG RELEASE=\"1.10 'x' \\$Y\"\nENV RELEASE=${RELEASE}\n"
     )
     assert text.endswith(CONTAINERFILE.split("old lines\n")[1])
     base, env = podman_engine()

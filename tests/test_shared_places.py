@@ -1,4 +1,6 @@
-"""Two of each: services in one namespace, stages at one destination, levels of one document; and what must not be taken from a neighbour."""
+"""Two of each: services in one namespace, stages at one destination, levels of one document; and what must not be taken
+from a neighbour.
+"""
 
 from __future__ import annotations
 
@@ -36,8 +38,10 @@ def cluster(jar: Callable[..., Coinjar], cj: Coinjar, more: str = "") -> Iterato
         cj.write({f"k8s/{name}.yaml": K8S % {"name": name} for name in ("web", "worker")})
         jar(
             "services: {web: {}, worker: {}}\nstages: {live: {}, other: {}}\n"
-            "variables: {LEVEL: {default: info}, OWN: {default: a, services: [web]}, TOKEN: {secret: true}}\ndestinations:\n"
-            f"  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}\n  loft: {{type: cluster, manifests: workloads, kubeconfig: '{config}'{more}}}\n"
+            "variables: {LEVEL: {default: info}, OWN: {default: a, services: [web]}, TOKEN: {secret: "
+            "true}}\ndestinations:\n"
+            f"  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}\n"
+            f"  loft: {{type: cluster, manifests: workloads, kubeconfig: '{config}'{more}}}\n"
         )
         cj("put", "TOKEN", "--stage", "live", stdin="made-up-1")
         yield running
@@ -94,12 +98,12 @@ def test_a_rollout_may_take_as_long_as_it_is_given(
 def test_a_failed_reload_shows_its_last_lines_masked(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with sshd(cj.folder / "sshd") as port:
         keys = f"known_hosts: '{cj.folder}/sshd/known_hosts', identity_file: '{cj.folder}/sshd/user_key'"
-        reload = "reload: [sh, -c, 'echo at {host} for {service}; cat {0}/there/web.env >&2; echo last line; exit 2']".replace(
-            "{0}", str(cj.folder)
-        )
+        script = "echo at {host} for {service}; cat {0}/there/web.env >&2; echo last line; exit 2"
+        reload = f"reload: [sh, -c, '{script}']".replace("{0}", str(cj.folder))
         jar(
             "services: {web: {}}\nstages: {dev: {}}\nvariables: {TOKEN: {secret: true}}\ndestinations:\n"
-            f"  host: {{type: host, hosts: ['root@127.0.0.1:{port}'], path: '{cj.folder}/there/{{service}}.env', as: posix, {keys}, {reload}}}\n"
+            f"  host: {{type: host, hosts: ['root@127.0.0.1:{port}'], path: "
+            f"'{cj.folder}/there/{{service}}.env', as: posix, {keys}, {reload}}}\n"
         )
         cj("put", "TOKEN", "--stage", "dev", stdin="made-up-canary")
         result = cj("deliver", "dev", "--restart", code=5)
@@ -116,7 +120,8 @@ def test_extra_variables_go_with_their_restart(jar: Callable[..., Coinjar], cj: 
     with standin("saltmarsh", cj.folder / "s", "x-web") as running:
         jar(
             "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}}\ndestinations:\n"
-            f"  salt: {{type: platform, platform: saltmarsh, address: '{running.standin.address}', app: 'x-{{service}}', token: {{from_env: T}}}}\n"
+            f"  salt: {{type: platform, platform: saltmarsh, address: '{running.standin.address}', app: "
+            f"'x-{{service}}', token: {{from_env: T}}}}\n"
         )
         cj.env["T"] = running.token
         app = running.standin.state["apps"]["x-web"]
@@ -135,8 +140,10 @@ def test_extra_variables_go_with_their_restart(jar: Callable[..., Coinjar], cj: 
 def test_a_guarded_pipeline_is_started_once_and_watched(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with standin("sluiceway", cj.folder / "s", "line") as running:
         jar(
-            "services: {web: {}}\nstages: {dev: {}, prod: {guarded: true}}\nvariables: {LEVEL: {default: info}}\ndestinations:\n"
-            f"  pipes: {{type: platform, platform: sluiceway, address: '{running.standin.address}', project: line, token: {{from_env: T}}}}\n"
+            "services: {web: {}}\nstages: {dev: {}, prod: {guarded: true}}\n"
+            "variables: {LEVEL: {default: info}}\ndestinations:\n"
+            f"  pipes: {{type: platform, platform: sluiceway, address: '{running.standin.address}', project: "
+            f"line, token: {{from_env: T}}}}\n"
             'proofs:\n  sees: {run: {in: pipes, pipeline: look}, pattern: "level=(.*)", expect: "${LEVEL}"}\n'
         )
         cj.env["T"] = running.token
@@ -157,7 +164,9 @@ def test_a_guarded_pipeline_is_started_once_and_watched(jar: Callable[..., Coinj
 
 def test_no_proof_for_a_stage_is_no_all_clear(jar: Callable[..., Coinjar]) -> None:
     cj = jar(
-        "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables: {A: {default: x}}\nproofs:\n  p: {file: f, expect: x, stages: [prod]}\n  q: {file: f, expect: x, stages: [dev]}\n"
+        "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables: {A: {default: x}}\nproofs:\n"
+        "  p: {file: f, expect: x, stages: [prod]}\n"
+        "  q: {file: f, expect: x, stages: [dev]}\n"
     )
     cj.write({"f": "x"})
     assert "1 proof asked, all hold" in cj("confirm", "prod").out
@@ -166,14 +175,20 @@ def test_no_proof_for_a_stage_is_no_all_clear(jar: Callable[..., Coinjar]) -> No
     assert "no proof is for dev" in cj("confirm", "dev", code=2).err
 
 
-DOCUMENT = "provider:\n  environment:\n    LOG_LEVEL: info   # for all\n    THEIRS: x\nfunctions:\n  a: {handler: a}\n  b: {handler: b}\n"
+DOCUMENT = (
+    "provider:\n  environment:\n    LOG_LEVEL: info   # for all\n    THEIRS: x\nfunctions:\n  a: {handler: a}\n"
+    "  b: {handler: b}\n"
+)
 
 
 @pytest.mark.parametrize(
     ("places", "wanted"),
     [
         (
-            "/provider/environment: {stage: live}\n      /functions/a/environment: {stage: live, services: [a], inherits: [/provider/environment]}",
+            (
+                "/provider/environment: {stage: live}\n"
+                "      /functions/a/environment: {stage: live, services: [a], inherits: [/provider/environment]}"
+            ),
             ("info", "debug"),
         ),
         ("/provider/environment: {stage: live}", ("info", None)),
@@ -202,7 +217,8 @@ def test_what_one_function_overrides_stays_for_all_others(
 def test_a_compose_place_of_no_service_is_looked_at_and_left_alone(jar: Callable[..., Coinjar]) -> None:
     cj = jar(
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {PORT: {kind: port, default: 8080}}\n"
-        "destinations:\n  c: {type: document, path: compose.yaml, places: {/services/web/environment: {services: []}}}\n"
+        "destinations:\n"
+        "  c: {type: document, path: compose.yaml, places: {/services/web/environment: {services: []}}}\n"
     )
     text = "services:\n  web:\n    image: a\n    environment:\n      PORT: '8080'\n"
     cj.write({"compose.yaml": text})
@@ -211,7 +227,10 @@ def test_a_compose_place_of_no_service_is_looked_at_and_left_alone(jar: Callable
 
 
 def test_two_stages_do_not_share_a_file(jar: Callable[..., Coinjar]) -> None:
-    declared = "services: {web: {}}\nstages: {dev: {}, prod: {}, isles: {follows: prod}}\nvariables: {A: {}}\ndestinations:\n  env: {type: file, as: literal, path: web.env%s}\n"
+    declared = (
+        "services: {web: {}}\nstages: {dev: {}, prod: {}, isles: {follows: prod}}\nvariables: {A: {}}\n"
+        "destinations:\n  env: {type: file, as: literal, path: web.env%s}\n"
+    )
     cj = jar(declared % "", dev="all: {A: 1}\n", prod="all: {A: 2}\n")
     message = cj("render", "dev", code=3).err
     assert "env writes web.env for dev and for prod, which overwrite each other" in message
@@ -266,10 +285,16 @@ def test_a_lock_is_renewed_until_it_is_lost(cj: Coinjar, monkeypatch: pytest.Mon
 
 
 def test_a_value_that_no_place_takes_blocks_nothing(jar: Callable[..., Coinjar]) -> None:
-    """A command's value that this document does not take is not readable for; one that it takes is, and hides no finding about the rest."""
+    """A command's value that this document does not take is not readable for; one that it takes is, and hides no
+    finding about the rest.
+    """
     cj = jar(
-        "services: {web: {}}\nstages: {dev: {}}\nvariables: {SLOW: {default: {command: [sh, -c, 'echo made']}}, LEVEL: {default: info}, PORT: {default: 1}}\n"
-        "destinations:\n  doc: {type: document, path: d.yaml, places: {/env: {services: [web], stage: dev, variables: [LEVEL, PORT]}}}\n"
+        "services: {web: {}}\nstages: {dev: {}}\n"
+        "variables: {SLOW: {default: {command: [sh, -c, 'echo made']}}, LEVEL: {default: info}, PORT: "
+        "{default: 1}}\n"
+        "destinations:\n"
+        "  doc: {type: document, path: d.yaml, places: {/env: {services: [web], stage: dev, variables: "
+        "[LEVEL, PORT]}}}\n"
     )
     cj.write({"d.yaml": "env:\n  PORT: 0x10\n"})
     cj("render", "dev")

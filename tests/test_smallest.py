@@ -57,7 +57,8 @@ def test_a_value_without_a_declaration_is_dropped_everywhere(small: Coinjar, whe
 
 def test_what_still_names_a_variable_keeps_it(jar: Callable[..., Coinjar]) -> None:
     cj = jar(
-        "services: {a: {}}\nstages: {dev: {}}\nvariables: {A: {}, K: {}}\nproofs:\n  p: {file: x, expect: '${A}'}\n  q: {file: x, expect: {digest: A, key: K}}\n"
+        "services: {a: {}}\nstages: {dev: {}}\nvariables: {A: {}, K: {}}\nproofs:\n"
+        "  p: {file: x, expect: '${A}'}\n  q: {file: x, expect: {digest: A, key: K}}\n"
     )
     message = cj("drop", "A", "--everywhere", "--yes", code=3).err
     assert "the proof p still refers to A" in message
@@ -67,7 +68,9 @@ def test_what_still_names_a_variable_keeps_it(jar: Callable[..., Coinjar]) -> No
 
 def test_nothing_typed_is_no_value(jar: Callable[..., Coinjar]) -> None:
     cj = jar(
-        "services: {a: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n  S: {secret: true, required: true}\n  E: {required: true, may_be_empty: true}\n  P: {}\n"
+        "services: {a: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n"
+        "  S: {secret: true, required: true}\n"
+        "  E: {required: true, may_be_empty: true}\n  P: {}\n"
     )
     for name in ("S", "E", "P"):
         assert f"nothing was read from stdin for {name}" in cj("put", name, "--stage", "dev", code=2).err
@@ -115,7 +118,8 @@ def test_an_option_of_one_value_is_given_once(small: Coinjar, arguments: list[st
 
 def test_services_repeat_where_several_make_sense(jar: Callable[..., Coinjar]) -> None:
     cj = jar(
-        "services: {web: {}, worker: {}, other: {}}\nstages: {dev: {}, prod: {}}\nvariables: {X: {default: '0'}, S: {secret: true}}\n"
+        "services: {web: {}, worker: {}, other: {}}\nstages: {dev: {}, prod: {}}\n"
+        "variables: {X: {default: '0'}, S: {secret: true}}\n"
     )
     cj("put", "X=1", "--stage", "dev", "-s", "web", "-s", "worker", "-s", "web")
     assert [cj("value", "dev", "X", "-s", name).out for name in ("web", "worker", "other")] == ["1", "1", "0"]
@@ -154,9 +158,9 @@ def test_services_repeat_where_several_make_sense(jar: Callable[..., Coinjar]) -
 )
 def test_an_option_names_something_that_is_there(small: Coinjar, arguments: list[str], expected: str) -> None:
     small.write({"in.env": "FOO=1\nOLD=2\n"})
-    text = (
-        small.read("jar/jar.yaml")
-        + "proofs:\n  p: {file: x, expect: y}\ndestinations:\n  d: {type: etcd, address: 'http://127.0.0.1:9', prefix: /x/}\n"
+    text = small.read("jar/jar.yaml") + (
+        "proofs:\n  p: {file: x, expect: y}\ndestinations:\n"
+        "  d: {type: etcd, address: 'http://127.0.0.1:9', prefix: /x/}\n"
     )
     small.write({"jar/jar.yaml": text})
     assert expected in small(*arguments, code=2).err
@@ -176,7 +180,9 @@ def test_the_first_reader_has_the_label_that_was_given(small: Coinjar) -> None:
 def test_pointers_are_renamed_as_what_they_stand_for(jar: Callable[..., Coinjar]) -> None:
     cj = jar(
         "services: {a: {}}\nstages: {dev: {}}\nvariables: {'A/B': {default: x}, 'C~D': {default: x}, E: {}}\nproofs:\n"
-        "  p: {file: f, at: '/s/A~1B', expect: x}\n  q: {file: f, at: '/s/C~0D', expect: x}\n  r: {file: f, at: '/s/A/B', expect: x}\n"
+        "  p: {file: f, at: '/s/A~1B', expect: x}\n"
+        "  q: {file: f, at: '/s/C~0D', expect: x}\n"
+        "  r: {file: f, at: '/s/A/B', expect: x}\n"
     )
     cj("rename", "A/B", "F~G", "--yes")
     cj("rename", "C~D", "H/I", "--yes")
@@ -227,7 +233,10 @@ def test_put_declare_mends_a_jar_that_names_the_variable_already(what: str, cj: 
     )
     cj.write(
         {
-            "jar/jar.yaml": f"coinjar: 1\napp: x\nservices: {{a: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n  {variables}\n{NAMED_BEFORE[what]}"
+            "jar/jar.yaml": (
+                f"coinjar: 1\napp: x\nservices: {{a: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n  {variables}\n"
+                f"{NAMED_BEFORE[what]}"
+            )
         }
     )
     if what == "values":

@@ -88,7 +88,11 @@ def test_adopting_several_services_shares_what_they_agree_on(jar: Callable[..., 
     cj = jar(SMALL.replace("services: {web: {}, mailer: {}}", "services: {web: {}, mailer: {}, other: {}}"))
     cj.write(
         {
-            "compose.yaml": "services:\n  web: {environment: {NEW: same, LEVEL: info, OWN: a, MINE: x}}\n  mailer: {environment: {NEW: same, LEVEL: debug, OWN: b}}\n  stranger: {environment: {NEW: z}}\n"
+            "compose.yaml": (
+                "services:\n  web: {environment: {NEW: same, LEVEL: info, OWN: a, MINE: x}}\n"
+                "  mailer: {environment: {NEW: same, LEVEL: debug, OWN: b}}\n"
+                "  stranger: {environment: {NEW: z}}\n"
+            )
         }
     )
     result = cj("adopt", "compose:compose.yaml", "--stage", "dev", "--yes")
@@ -154,7 +158,10 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
         assert {"GREETING", "EMPTY"} <= set(re.findall("[A-Z]+", message))
         cj.write(
             {
-                "jar/jar.yaml": "coinjar: 1\napp: x\nservices: {web: {}}\nstages: {dev: {}}\nvariables: {GREETING: {default: a b=c}}\n"
+                "jar/jar.yaml": (
+                    "coinjar: 1\napp: x\nservices: {web: {}}\nstages: {dev: {}}\n"
+                    "variables: {GREETING: {default: a b=c}}\n"
+                )
             }
         )
         rows = json.loads(cj("compare", f"container:{name}", "dev", "--json", code=1).out)["rows"]
@@ -172,8 +179,12 @@ def test_images_of_podman_and_layouts(cj: Coinjar, tmp_path_factory: pytest.Temp
 @pytest.mark.parametrize(
     ("text", "items", "expected"),
     [
-        ("FROM a AS one\nENV LOST=1\nFROM b\nARG V=1.2\nENV A=$V B='x y' \\\n  # comment\n  C=\"q\\\"$V\\$\"\nENV OLD style value\nENV D=$NO\n", {"V": "1.2", "A": "1.2", "B": "x y", "C": 'q"1.2$', "OLD": "style value"},
-         ["f:1:1: of 2 stages only the ENV of the last one and its base stages was read", "f:9:1: ignored: D needs the value of NO"]),
+        ((
+            "FROM a AS one\nENV LOST=1\nFROM b\nARG V=1.2\nENV A=$V B='x y' \\\n  # comment\n"
+            "  C=\"q\\\"$V\\$\"\nENV OLD style value\nENV D=$NO\n"
+        ), {"V": "1.2", "A": "1.2", "B": "x y", "C": 'q"1.2$', "OLD": "style value"},
+         ["f:1:1: of 2 stages only the ENV of the last one and its base stages was read",
+             "f:9:1: ignored: D needs the value of NO"]),
         ("# escape=`\nFROM a\nENV A=1 `\n B=2\n", {"A": "1", "B": "2"}, []),
     ],
 )  # fmt: skip
@@ -199,8 +210,12 @@ def test_build_arguments_are_adopted_as_such(jar: Callable[..., Coinjar]) -> Non
 
 def test_documents_bundles_and_objects(cj: Coinjar) -> None:
     cj.write({
-        "ci.yaml": "jobs:\n- name: a\n  env: {A: 1.10, B: 'x', C: }\n", "config.json": '{"ociVersion": "1.0", "process": {"env": ["A=1", "A=2", "BAD"]}}',
-        "m.yaml": "kind: ConfigMap\nmetadata: {name: c}\ndata: {A: '1', N: 5}\n---\nkind: Secret\nmetadata: {name: s}\ndata: {B: eA==, BAD: '!'}\nstringData: {C: y}\n",
+        "ci.yaml": "jobs:\n- name: a\n  env: {A: 1.10, B: 'x', C: }\n",
+        "config.json": '{"ociVersion": "1.0", "process": {"env": ["A=1", "A=2", "BAD"]}}',
+        "m.yaml": (
+            "kind: ConfigMap\nmetadata: {name: c}\ndata: {A: '1', N: 5}\n---\nkind: Secret\n"
+            "metadata: {name: s}\ndata: {B: eA==, BAD: '!'}\nstringData: {C: y}\n"
+        ),
     })  # fmt: skip
     assert seen(cj, "document:ci.yaml#/jobs/[name=a]/env") == {"-": {"A": "1.10", "B": "x"}}
     assert seen(cj, "bundle:config.json") == {"-": {"A": "2"}}
@@ -218,7 +233,8 @@ def test_documents_bundles_and_objects(cj: Coinjar) -> None:
         in cj("compare", "file:m.yaml", "file:nothing.json", code=1).err
     )
     for source, words in {
-        "document:ci.yaml": "a document requires a pointer", "dest:x@prod": "a destination requires a jar", "imag:x": "'imag:x' is not a source", "bundle+json:x": "bundle does not support a dialect",
+        "document:ci.yaml": "a document requires a pointer", "dest:x@prod": "a destination requires a jar",
+        "imag:x": "'imag:x' is not a source", "bundle+json:x": "bundle does not support a dialect",
     }.items():  # fmt: skip
         assert words in cj("compare", source, "file:nothing.json", code=2).err
     for source, words in {
@@ -230,9 +246,12 @@ def test_documents_bundles_and_objects(cj: Coinjar) -> None:
 
 
 BROKEN = [
-    "a: [1\n", '{"a":', "[1,2]", "null", "---\n---\nkind: Pod\n", "kind: Secret\ndata: []\nmetadata: 3\n", "kind: Pod\nspec: {containers: [1, {name: [x], env: 5, envFrom: [3]}]}\n", "services: {web: 3}\n",
-    "services:\n web:\n  environment: [1, [2], {name: x}]\n  env_file: [[x]]\n", '{"process": {"env": {"a": 1}}}', "? [a]\n: b\n", "- &a [*a]\n", "a: !x 1\n", "\0", 'name,value\n"', "ENV\nENV A\nFROM\n",
-    '[Service]\nEnvironment="x\n', "A=${", 'A="', "<<: {a: b}\n", "kind: Deployment\nmetadata: {name: [1]}\nspec:\n  template: x\n",
+    "a: [1\n", '{"a":', "[1,2]", "null", "---\n---\nkind: Pod\n", "kind: Secret\ndata: []\nmetadata: 3\n",
+    "kind: Pod\nspec: {containers: [1, {name: [x], env: 5, envFrom: [3]}]}\n", "services: {web: 3}\n",
+    "services:\n web:\n  environment: [1, [2], {name: x}]\n  env_file: [[x]]\n", '{"process": {"env": {"a": 1}}}',
+    "? [a]\n: b\n", "- &a [*a]\n", "a: !x 1\n", "\0", 'name,value\n"', "ENV\nENV A\nFROM\n",
+    '[Service]\nEnvironment="x\n', "A=${", 'A="', "<<: {a: b}\n",
+    "kind: Deployment\nmetadata: {name: [1]}\nspec:\n  template: x\n",
 ]  # fmt: skip
 
 

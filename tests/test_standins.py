@@ -38,7 +38,8 @@ def running(cj: Coinjar, *arguments: str) -> Iterator[list[dict[str, Any]]]:
         env=cj.env,
         stdout=subprocess.PIPE,
         text=True,
-        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # noqa: PLW1509 - a background job inherits an ignored SIGINT
+        # A background job inherits an ignored SIGINT.
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # noqa: PLW1509
     )
     assert process.stdout
     try:
@@ -141,8 +142,10 @@ def cluster(jar: Callable[..., Coinjar], cj: Coinjar, more: str = "") -> Iterato
         cj.write({"k8s/web.yaml": K8S})
         config = running.standin.more()["kubeconfig"]
         jar(
-            "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}, TOKEN: {secret: true}}\ndestinations:\n"
-            f"  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}\n  loft: {{type: cluster, manifests: workloads, kubeconfig: '{config}'{more}}}\n"
+            "services: {web: {}}\nstages: {dev: {}}\n"
+            "variables: {LEVEL: {default: info}, TOKEN: {secret: true}}\ndestinations:\n"
+            f"  workloads: {{type: manifests, from: k8s, to: 'out/{{stage}}'}}\n"
+            f"  loft: {{type: cluster, manifests: workloads, kubeconfig: '{config}'{more}}}\n"
         )
         cj("put", "TOKEN", "--stage", "dev", stdin=CANARY)
         yield running
@@ -165,7 +168,10 @@ def kubectl(running: Running, cj: Coinjar, *arguments: str, stdin: str = "") -> 
 def test_only_our_own_stale_objects_are_pruned(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     """The last few stay for going back; what others made, or took over, stays for good."""
     with cluster(jar, cj, ", keep: 2") as running:
-        other = "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: trial-0123456789-web, annotations: {coinjar/service: web}}\ndata: {A: b}\n"
+        other = (
+            "apiVersion: v1\nkind: ConfigMap\n"
+            "metadata: {name: trial-0123456789-web, annotations: {coinjar/service: web}}\ndata: {A: b}\n"
+        )
         kubectl(
             running,
             cj,
@@ -249,7 +255,9 @@ def test_ways_into_a_cluster(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         program.chmod(0o755)
         heard: list[str] = []
         running.standin.unguarded = False  # type: ignore[misc]  # of this one only
-        running.standin.who = lambda header: heard.append(header) or "anna"  # type: ignore[method-assign, func-returns-value]
+        running.standin.who = (  # type: ignore[method-assign]
+            lambda header: heard.append(header) or "anna"  # type: ignore[func-returns-value]
+        )
         for user in (
             {"token": "made-up-token"},
             {"exec": {"apiVersion": "client.authentication.k8s.io/v1", "command": str(program)}},

@@ -1,4 +1,6 @@
-"""What a newcomer may rely on in the source tree: unique class names, short modules, packages that introduce themselves."""
+"""What a newcomer may rely on in the source tree: unique class names, short modules, packages that introduce
+themselves.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,8 @@ import pytest
 
 pytestmark = pytest.mark.unit
 
-SOURCE = Path(__file__).parent.parent / "src/coinjar"
+ROOT = Path(__file__).parent.parent
+SOURCE = ROOT / "src/coinjar"
 MODULES = {path: ast.parse(path.read_text()) for path in sorted(SOURCE.rglob("*.py")) if "app" not in path.parts}
 
 
@@ -23,9 +26,13 @@ def test_a_class_name_is_used_once() -> None:
     assert {name: lines for name, lines in places.items() if len(lines) > 1} == {}
 
 
-def test_modules_are_short() -> None:
-    lengths = {str(path.relative_to(SOURCE)): len(path.read_text().splitlines()) for path in MODULES}
-    assert {name: length for name, length in lengths.items() if length >= 400} == {}
+def test_modules_and_lines_are_short() -> None:
+    paths = [path for folder in ("src", "tests", "bench", "tools") for path in sorted((ROOT / folder).rglob("*.py"))]
+    lines = {str(path.relative_to(ROOT)): path.read_text().splitlines() for path in paths if "app" not in path.parts}
+    assert {name: len(content) for name, content in lines.items() if len(content) >= 400} == {}
+    assert [
+        (name, number) for name, content in lines.items() for number, line in enumerate(content, 1) if len(line) > 120
+    ] == []
 
 
 def test_every_module_and_package_has_a_docstring() -> None:

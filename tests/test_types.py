@@ -1,4 +1,6 @@
-"""What is particular to each type of live destination: containers that read a file, hosts that refuse, an etcd with users, secrets that are others'."""
+"""What is particular to each type of live destination: containers that read a file, hosts that refuse, an etcd with
+users, secrets that are others'.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,10 @@ from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need, podman_engine
 from tests.systems import etcd, sshd, standin
 
-HEAD = "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables: {LEVEL: {default: info}, TOKEN: {secret: true}}\ndestinations:\n"
+HEAD = (
+    "services: {web: {}}\nstages: {dev: {}, prod: {}}\n"
+    "variables: {LEVEL: {default: info}, TOKEN: {secret: true}}\ndestinations:\n"
+)
 CANARY = "made-up-canary-4711"
 
 
@@ -39,7 +44,9 @@ def boxes(jar: Callable[..., Coinjar], cj: Coinjar) -> Coinjar:
 
 
 def test_a_container_that_reads_its_file_itself(boxes: Coinjar) -> None:
-    """It was not made with the file, so when it started tells whether it has read it; it is started anew, not made anew."""
+    """It was not made with the file, so when it started tells whether it has read it; it is started anew, not made
+    anew.
+    """
     cj, name = boxes, boxes.env["BOX"]
     result = cj("deliver", "dev")
     assert "pending restart" in result.out
@@ -121,13 +128,18 @@ def test_a_container_that_a_command_of_ones_own_makes_anew(boxes: Coinjar) -> No
 
 
 def test_hosts_that_refuse(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    """What the file's dialect cannot carry is refused before anybody is asked; a reload that fails leaves the file written, and says so."""
+    """What the file's dialect cannot carry is refused before anybody is asked; a reload that fails leaves the file
+    written, and says so.
+    """
     user = subprocess.run(["id", "-un"], capture_output=True, text=True, check=True).stdout.strip()
     with sshd(cj.folder / "sshd") as port:
         keys = "known_hosts: sshd/known_hosts, identity_file: sshd/user_key"
         jar(
             HEAD.replace("default: info", 'default: "a\\nb"')
-            + f"  farm: {{type: host, hosts: {{dev: ['{user}@127.0.0.1:{port}']}}, path: '{cj.folder}/there/web.env', as: literal, {keys}, reload: [sh, -c, 'exit 3']}}\n"
+            + (
+                f"  farm: {{type: host, hosts: {{dev: ['{user}@127.0.0.1:{port}']}}, path: "
+                f"'{cj.folder}/there/web.env', as: literal, {keys}, reload: [sh, -c, 'exit 3']}}\n"
+            )
         )
         cj("put", "TOKEN", "--stage", "dev", stdin=CANARY)
         assert "literal cannot carry LEVEL" in cj("deliver", "dev", code=3).err
@@ -160,8 +172,10 @@ def test_several_services_on_several_machines(jar: Callable[..., Coinjar], cj: C
             }
         )
         jar(
-            "services: {web: {}, mailer: {}}\nstages: {dev: {}, trial-*: {}}\nvariables: {LEVEL: {default: info}}\ndestinations:\n"
-            f"  farm: {{type: host, hosts: {{dev: ['{user}@h0', '{user}@h1', '{user}@h2'], 'trial-*': ['{user}@h0']}}, path: '{cj.folder}/there/{{host}}.{{service}}.{{stage}}.env',\n"
+            "services: {web: {}, mailer: {}}\nstages: {dev: {}, trial-*: {}}\n"
+            "variables: {LEVEL: {default: info}}\ndestinations:\n"
+            f"  farm: {{type: host, hosts: {{dev: ['{user}@h0', '{user}@h1', '{user}@h2'], 'trial-*': "
+            f"['{user}@h0']}}, path: '{cj.folder}/there/{{host}}.{{service}}.{{stage}}.env',\n"
             "    ssh_config: ssh_config, known_hosts: sshd/known_hosts, identity_file: sshd/user_key}\n"
         )
         message = cj("deliver", "dev").out
@@ -181,8 +195,10 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
 
         names = "".join(f"  N{number}: {{default: '{number}'}}\n" for number in range(200))
         jar(
-            f"services: {{web: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n  TOKEN: {{secret: true}}\n  LOGIN: {{secret: true}}\n{names}destinations:\n"
-            f"  registry: {{type: etcd, address: '{address}', prefix: '/line/{{stage}}/{{service}}/', user: root, password: {{secret: LOGIN}}, without: [LOGIN]}}\n"
+            f"services: {{web: {{}}}}\nstages: {{dev: {{}}}}\nvariables:\n  TOKEN: {{secret: true}}\n"
+            f"  LOGIN: {{secret: true}}\n{names}destinations:\n"
+            f"  registry: {{type: etcd, address: '{address}', prefix: '/line/{{stage}}/{{service}}/', user: "
+            f"root, password: {{secret: LOGIN}}, without: [LOGIN]}}\n"
         )
         for name, text in (("TOKEN", CANARY), ("LOGIN", "made-up-login")):
             cj("put", name, "--stage", "dev", stdin=text)
@@ -244,7 +260,12 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
 def test_declarations_that_cannot_be(jar: Callable[..., Coinjar], destination: str, words: str) -> None:
     """`check` and `deliver` say the same, and nothing is asked of anybody."""
     cj = jar(
-        f"services: {{web: {{}}, mailer: {{}}}}\nstages: {{dev: {{}}, prod: {{}}, 'trial-*': {{follows: dev}}}}\nvariables: {{LEVEL: {{default: info}}}}\ndestinations: {{there: {destination}}}\n",
+        (
+            f"services: {{web: {{}}, mailer: {{}}}}\n"
+            f"stages: {{dev: {{}}, prod: {{}}, 'trial-*': {{follows: dev}}}}\n"
+            f"variables: {{LEVEL: {{default: info}}}}\n"
+            f"destinations: {{there: {destination}}}\n"
+        ),
         dev="web: {LEVEL: debug}",
     )
     assert words in cj("deliver", "dev", code=3).err
@@ -259,8 +280,11 @@ def test_declarations_that_cannot_be(jar: Callable[..., Coinjar], destination: s
 def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with standin("saltmarsh", cj.folder / "s", "line-dev", "line-prod") as salt:
         jar(
-            "services: {web: {}}\nstages: {dev: {}, prod: {}}\nvariables: {LEVEL: {default: info}, TOKEN: {secret: true}, OUTSIDE: {secret: true, stages: [prod]}, SHARED_TOKEN: {secret: true}}\ndestinations:\n"
-            f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: 'line-{{stage}}', token: {{from_env: SALT}}}}\n",
+            "services: {web: {}}\nstages: {dev: {}, prod: {}}\n"
+            "variables: {LEVEL: {default: info}, TOKEN: {secret: true}, OUTSIDE: {secret: true, stages: "
+            "[prod]}, SHARED_TOKEN: {secret: true}}\ndestinations:\n"
+            f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: "
+            f"'line-{{stage}}', token: {{from_env: SALT}}}}\n",
             prod="all: {OUTSIDE: {from_env: OUTSIDE}}",
         )
         cj.env |= {"SALT": salt.token, "OUTSIDE": f"{CANARY}-outside"}
@@ -283,7 +307,8 @@ def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callab
         assert salt.standin.state["apps"]["line-dev"]["settings"] == {}
         cj.write({"jar/readers.yaml": readers})
         cj("deliver", "dev")
-        # where a stage has no readers, a snapshot leaves secrets out, and an undoing says so; those of shared are too many
+        # where a stage has no readers, a snapshot leaves secrets out, and an undoing says so; those of shared are too
+        # many
         cj("put", "SHARED_TOKEN", "--stage", "shared", stdin="made-up-shared")
         cj("deliver", "prod")
         cj.env["OUTSIDE"] = f"{CANARY}-other"
@@ -306,8 +331,11 @@ def test_secrets_that_are_others_and_readers_that_nobody_vouches_for(jar: Callab
 def test_what_is_supplied_may_be_secret(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with standin("saltmarsh", cj.folder / "s", "line") as salt:
         jar(
-            'services: {web: {}}\nstages: {dev: {}}\nvariables:\n  LEDGER_ADDRESS: {secret: true, supplied: {by: [salt]}}\n  LEDGER: {default: {text: "${LEDGER_ADDRESS:-none}books"}}\ndestinations:\n'
-            f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: line, token: {{from_env: SALT}}}}\n"
+            "services: {web: {}}\nstages: {dev: {}}\nvariables:\n"
+            "  LEDGER_ADDRESS: {secret: true, supplied: {by: [salt]}}\n"
+            '  LEDGER: {default: {text: "${LEDGER_ADDRESS:-none}books"}}\ndestinations:\n'
+            f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: line, "
+            f"token: {{from_env: SALT}}}}\n"
         )
         cj.env["SALT"] = salt.token
         cj("deliver", "dev")

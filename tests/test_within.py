@@ -14,7 +14,11 @@ import pytest
 
 from tests.conftest import PROGRAM, Coinjar
 
-JAR = "services: {web: {}, mailer: {}}\nstages: {dev: {}, prod: {follows: dev}}\nvariables: {PORT: {kind: port, default: 8080}, NAME: {services: [web]}, OLD: {also_as: [OLDER]}, BUILT: {phase: build, default: x}}\n"
+JAR = (
+    "services: {web: {}, mailer: {}}\nstages: {dev: {}, prod: {follows: dev}}\n"
+    "variables: {PORT: {kind: port, default: 8080}, NAME: {services: [web]}, OLD: {also_as: [OLDER]}, BUILT: "
+    "{phase: build, default: x}}\n"
+)
 
 
 @pytest.fixture
@@ -65,7 +69,9 @@ def test_the_environment(web: Coinjar) -> None:
 
 
 def test_signals_are_as_the_caller_had_them(web: Coinjar) -> None:
-    """Python ignores SIGPIPE and SIGXFSZ for itself; the program must not inherit that, nor lose what its caller ignores."""
+    """Python ignores SIGPIPE and SIGXFSZ for itself; the program must not inherit that, nor lose what its caller
+    ignores.
+    """
 
     def dispositions(out: bytes) -> dict[str, int]:
         return {key: int(value, 16) for key, value in (line.split(":") for line in out.decode().splitlines())}

@@ -200,9 +200,8 @@ def test_a_killed_put_leaves_the_old_or_the_new(jar: Callable[..., Coinjar]) -> 
     step = "import os, signal, sys\nfrom coinjar.system import files\nfrom coinjar.cli.main import main\n"
     for dying in ("os.open", "os.fsync", "os.fchmod", "os.rename", "os.close"):
         cj.write({"jar/plain/dev.yaml": "all:\n  A: old\n"})
-        killed = (
-            step
-            + f"{dying} = lambda *a, **k: os.kill(os.getpid(), signal.SIGKILL)\nmain(['put', 'A=new', '--stage', 'dev'])"
+        killed = step + (
+            f"{dying} = lambda *a, **k: os.kill(os.getpid(), signal.SIGKILL)\nmain(['put', 'A=new', '--stage', 'dev'])"
         )
         done = subprocess.run(
             [Path(PROGRAM).parent / "python", "-c", killed], cwd=cj.folder, env=cj.env, capture_output=True, check=False

@@ -74,7 +74,8 @@ def _run_editor(path: Path) -> None:
     # meanwhile.
     before = signal.signal(signal.SIGINT, lambda *_: None)
     try:
-        code = subprocess.run([*words, str(path)], env=env, check=False).returncode  # noqa: S603 - the user's own editor
+        # The user's own editor.
+        code = subprocess.run([*words, str(path)], env=env, check=False).returncode  # noqa: S603
     except OSError as fault:
         raise ExternalError(
             f"cannot start the editor {words[0]}: {(fault.strerror or '').lower()}", hint="set EDITOR", code="editor"

@@ -284,7 +284,9 @@ def _unforeseen(error: Exception) -> int:
         traceback.print_exception(error)
         return UNFORESEEN
     frames = traceback.extract_tb(error.__traceback__)
-    where = f"{os.path.basename(frames[-1].filename)}:{frames[-1].lineno}" if frames else "unknown place"  # noqa: PTH119 - a name
+    # Only the name of the file; pathlib may not be loaded yet.
+    last = frames[-1] if frames else None
+    where = f"{os.path.basename(last.filename)}:{last.lineno}" if last else "unknown place"  # noqa: PTH119
     hint = f"please report it; {TRACEBACK}=1 shows more, and may show values"
     print_error(UsageError(f"a fault in Coin Jar itself: {type(error).__name__} in {where}", hint=hint))
     return UNFORESEEN

@@ -99,7 +99,8 @@ def visible_output() -> Iterator[None]:
                 with suppress(OSError):  # told before, or the reader is gone
                     stream.flush()
                 with suppress(OSError):
-                    stream.detach()  # type: ignore[attr-defined]  # a TextIOWrapper of ours; the buffer is the old stream's
+                    # A TextIOWrapper of ours; the buffer is the old stream's.
+                    stream.detach()  # type: ignore[attr-defined]
 
 
 def _visible(stream: TextIO) -> TextIO:

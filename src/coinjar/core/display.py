@@ -7,8 +7,8 @@ import re
 from coinjar.core.secret import reveal
 
 _UNSAFE = re.compile(
-    "[\x00-\x1f\x7f-\x9f\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180e\u200b-\u200f\u2028-\u202f\u2060-\u206f\u3164\ufeff\uffa0"
-    "\ufff0-\ufffb\ud800-\udfff\U000e0000-\U000e0fff]"
+    "[\x00-\x1f\x7f-\x9f\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180e\u200b-\u200f\u2028-\u202f\u2060-\u206f"
+    "\u3164\ufeff\uffa0\ufff0-\ufffb\ud800-\udfff\U000e0000-\U000e0fff]"
 )
 _NAMED = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
 

@@ -100,7 +100,8 @@ class SheetEntry(NamedTuple):
     secret: bool
 
 
-def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disposition:  # noqa: C901, PLR0911 - the questions in their order, an answer each
+# The questions in their order, an answer each.
+def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disposition:  # noqa: C901, PLR0911
     """Return what happens to a variable."""
     declared, in_jar = context.jar(source_value)
     if source_value.supplied:

@@ -87,7 +87,8 @@ _NOT_HERE, _LACKING, _UNSET, _NOTHING = Cell(NOT_HERE), Cell(MISSING), Cell(UNSE
 def _several(resolver: Resolver, variable: Variable, services: Sequence[str], origins: dict[int, str]) -> Cell:
     """Return the cell of a variable that services may have different values of."""
     winners = resolver.winners(variable.name, services)
-    if all([definition is None or isinstance(definition.content, str) for definition in winners]):  # noqa: C419 - twice as fast as a generator here
+    # Twice as fast as a generator here.
+    if all([definition is None or isinstance(definition.content, str) for definition in winners]):  # noqa: C419
         other = [definition.seen or plain(variable, definition) for definition in winners if definition is not None]
         texts = {resolved.text for resolved in other}
         if len(texts) > 1 and len(other) == len(winners) and None not in texts:

@@ -25,7 +25,8 @@ _WHICH = frozenset("OLD NEW NEXT PREVIOUS CURRENT BASE64 B64 PROD DEV".split())
 # A password may contain characters that should be percent-encoded ('#', '/', '@'). A port followed by a path is not a
 # password.
 _LOGIN = re.compile(
-    r"[A-Za-z][A-Za-z0-9+.-]{0,30}://[^/?#\s:@]*:(?!\d{1,5}(?:[/?#]|$))[^\s@][^\s]*@(?=[^\s@]*$)|[A-Za-z][A-Za-z0-9+.-]{0,30}://[^/?#\s:@]*:[^/?#\s@]+@"
+    r"[A-Za-z][A-Za-z0-9+.-]{0,30}://[^/?#\s:@]*:(?!\d{1,5}(?:[/?#]|$))[^\s@][^\s]*@(?=[^\s@]*$)"
+    r"|[A-Za-z][A-Za-z0-9+.-]{0,30}://[^/?#\s:@]*:[^/?#\s@]+@"
 )
 _SHAPES = (
     (re.compile(r"-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY-----"), "contains a private key"),
@@ -35,7 +36,8 @@ _SHAPES = (
     (re.compile(r"\b(?:Bearer|Basic|Token) [\w.~+/=-]{16,}"), "contains credentials of a request (RFC 7235)"),
     (
         re.compile(
-            r"(?i)(?:\b|[_\"'])(?:password|passwd|pwd|secret|api[-_]?key)[\"']?\s*[=:]\s*[\"']?(?!true\b|false\b|\$)[^\s;&,\"'{}]{6,}"
+            r"(?i)(?:\b|[_\"'])(?:password|passwd|pwd|secret|api[-_]?key)[\"']?"
+            r"\s*[=:]\s*[\"']?(?!true\b|false\b|\$)[^\s;&,\"'{}]{6,}"
         ),
         "contains a password among its settings",
     ),

@@ -81,7 +81,8 @@ def workload_ports(manifests: ManifestsDestination, manifest: ManifestDocument, 
         for probe in PROBES:
             for way in ("httpGet", "tcpSocket", "grpc"):
                 node = container.node.child(probe)
-                port_node = node.plain.child(way).plain.child("port") if node and node.plain.child(way) else None  # type: ignore[union-attr]  # asked just before
+                handler = node.plain.child(way) if node else None
+                port_node = handler.plain.child("port") if handler else None
                 if port_node is not None:
                     yield PortUse(
                         service,

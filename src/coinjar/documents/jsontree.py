@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
-from json.decoder import JSONDecodeError, scanstring  # type: ignore[attr-defined]  # public in practice; the stubs leave it out
+
+# Public in practice; the stubs leave it out.
+from json.decoder import JSONDecodeError, scanstring  # type: ignore[attr-defined]
 
 from coinjar.core.errors import InputError, location_of
 from coinjar.documents.json_literal import LITERAL

@@ -102,7 +102,8 @@ _FIELDS = {"place": "nested"}
 _READ_BY_NAME = frozenset(VARIABLE) - {"kind", "default", "supplied"}
 
 
-def _read_key(fields: FieldReader, key: str, node: Node, name: str, jar: Jar) -> Any:  # noqa: ANN401, PLR0911 - each key has a type of its own
+# Each key has a type of its own.
+def _read_key(fields: FieldReader, key: str, node: Node, name: str, jar: Jar) -> Any:  # noqa: ANN401, PLR0911
     """Read one key of a variable, other than its kind, its constraints and its default."""
     if key in ("about", "phase"):
         return fields.text(node, f"{key} of {name}")

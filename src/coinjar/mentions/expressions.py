@@ -9,7 +9,8 @@ from coinjar.mentions.base import EXPRESSION, MISPLACED, ComputedName, Mention
 
 EXPRESSIONS = re.compile(rb"\$\{\{(.*?)\}\}|(?<!\[)\[=\s*([A-Za-z_]\w*)\s*=\]", re.DOTALL)
 _MEMBER = re.compile(
-    rb"""(?<![\w.-])(?:env|vars|variables|secrets)(?:\.([A-Za-z_]\w*)|\[\s*(?:'([^']*)'|"([^"]*)"|([^\]]*?))\s*\])(?:\s*\|\|\s*'([^']*)')?"""
+    rb"(?<![\w.-])(?:env|vars|variables|secrets)"
+    rb"""(?:\.([A-Za-z_]\w*)|\[\s*(?:'([^']*)'|"([^"]*)"|([^\]]*?))\s*\])(?:\s*\|\|\s*'([^']*)')?"""
 )
 
 

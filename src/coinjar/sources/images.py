@@ -48,7 +48,8 @@ def _from_podman(name: str) -> list[str]:
         )
     try:
         argv = ["podman", "image", "inspect", "--format", "{{json .Config.Env}}", name]
-        done = subprocess.run(argv, capture_output=True, check=False, env=child_environment())  # noqa: S603 - fixed words; a name cannot be an option
+        # The words are fixed, and a name cannot be an option.
+        done = subprocess.run(argv, capture_output=True, check=False, env=child_environment())  # noqa: S603
     except OSError:
         hint = "install podman, or name the folder of an OCI image layout"
         raise ExternalError(

@@ -89,7 +89,9 @@ def _source(label: str, kind: str, why: str, result: dict[str, str], defaults: d
 
 def _podman(arguments: list[str], label: str) -> str:
     try:
-        done = subprocess.run(["podman", *arguments], capture_output=True, check=False, env=child_environment())  # noqa: S603, S607 - fixed words; a name cannot be an option
+        # The words are fixed, and a name cannot be an option.
+        argv = ["podman", *arguments]
+        done = subprocess.run(argv, capture_output=True, check=False, env=child_environment())  # noqa: S603
     except OSError:
         raise ExternalError(
             "podman is not installed",

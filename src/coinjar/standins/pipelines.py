@@ -100,7 +100,8 @@ class PipelineJob:
                 environment |= level
             command = _expanded(str(line.get("do", "")), environment)
             try:
-                done = subprocess.run(  # noqa: S603 - running what the pipeline says is its purpose; loopback, for trying things
+                # Running what the pipeline says is its purpose; loopback, for trying things.
+                done = subprocess.run(  # noqa: S603
                     ["/bin/sh", "-c", command],
                     env={"PATH": "/usr/bin:/bin"} | environment,
                     stdin=subprocess.DEVNULL,

@@ -19,7 +19,8 @@ _IN_MEMORY = ("tmpfs", "ramfs")
 
 def memory_folder() -> Path:
     """Return a writable folder in memory. Raises ExternalError if this machine has none."""
-    wanted = [os.environ.get("XDG_RUNTIME_DIR", ""), f"/run/user/{os.getuid()}", "/dev/shm"]  # noqa: S108 - checked below for what it is
+    # Checked below for what it is.
+    wanted = [os.environ.get("XDG_RUNTIME_DIR", ""), f"/run/user/{os.getuid()}", "/dev/shm"]  # noqa: S108
     for name in wanted:
         path = Path(name)
         if name and path.is_dir() and os.access(path, os.W_OK | os.X_OK) and _kind(path.resolve()) in _IN_MEMORY:

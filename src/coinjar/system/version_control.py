@@ -75,7 +75,9 @@ def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
     names = {name: path for name, _, path in listed if path}
     environment = _environment()
     argv = ["git", *_QUIET, "-C", str(top), "cat-file", "--batch"]
-    with subprocess.Popen(argv, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment) as process:  # noqa: S603 - fixed words and paths
+    # Fixed words and paths.
+    pipe = subprocess.PIPE
+    with subprocess.Popen(argv, stdin=pipe, stdout=pipe, env=environment) as process:  # noqa: S603
         assert process.stdin
         assert process.stdout
         for name, path in names.items():

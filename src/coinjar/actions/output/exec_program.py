@@ -66,7 +66,8 @@ def exec_program(argv: Sequence[str], env: Mapping[str, str]) -> NoReturn:
     for number, action in signals_at_start().items():
         signal.signal(number, action)
     process_secrets.restore_core_limit()
-    start_first(argv, env, lambda path: os.execve(path, list(argv), env))  # noqa: S606 - becoming the program is the task
+    # Becoming the program is the task.
+    start_first(argv, env, lambda path: os.execve(path, list(argv), env))  # noqa: S606
     raise AssertionError("execve does not return")
 
 

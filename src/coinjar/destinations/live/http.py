@@ -155,7 +155,8 @@ class HttpClient:
         started = time.monotonic()
         number = 0
         while not isinstance(retry := await self._try(ask), Response):
-            pause = retry.pause if retry.pause is not None else 0.2 * 2**number * random.uniform(0.5, 1.5)  # noqa: S311 - it only spreads the tries
+            # It only spreads the tries.
+            pause = retry.pause if retry.pause is not None else 0.2 * 2**number * random.uniform(0.5, 1.5)  # noqa: S311
             number += 1
             if number >= retry.most or time.monotonic() + pause - started > _LONGEST_WAIT:
                 raise retry.fault

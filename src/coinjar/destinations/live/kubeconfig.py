@@ -133,7 +133,10 @@ def _from_program(messages: dict[str, Any], path: Path) -> str:
     env["KUBERNETES_EXEC_INFO"] = json.dumps(info)
     argv = [str(messages["command"]), *map(str, messages.get("args") or [])]
     try:
-        done = subprocess.run(argv, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, check=True, timeout=60)  # noqa: S603 - as kubectl does
+        # The kubeconfig names the program, as for kubectl; the user consented to it.
+        done = subprocess.run(  # noqa: S603
+            argv, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, check=True, timeout=60
+        )
         return str(json.loads(done.stdout)["status"]["token"])
     except (OSError, subprocess.SubprocessError, ValueError, KeyError):
         words = f"the kubeconfig's program {argv[0]} returned no token"
