@@ -189,7 +189,7 @@ def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
     assert writes > 6
 
 
-def test_a_key_that_was_cut_short_is_made_anew(jar: Callable[..., Coinjar]) -> None:
+def test_a_key_that_was_cut_short_is_created_again(jar: Callable[..., Coinjar]) -> None:
     """Killed between the first key file and the list of readers."""
     cj = jar(SEALED)
     cj("put", "TOKEN", "--stage", "dev", stdin="x")

@@ -184,9 +184,9 @@ def test_outside_packages_add_one_of_each(demo: Coinjar) -> None:
     assert "warning CJ901: TICKET_DB_PORT has no description" in demo("check", env=env, code=None).out
     assert '"ruleId": "CJ901"' in demo("check", "--format", "sarif", env=env, code=None).out
     assert demo("count", env=env).out == "22\n"
-    # a dialect that cannot tell which lines are secret: all of them are masked
+    # a dialect that cannot mark which lines are secret: all of them are masked
     changes = demo("render", "prod", "loud", "--dry-run", env=env).out
-    assert "cannot tell which lines are secret" in changes
+    assert "cannot mark which lines are secret" in changes
     assert "LOG_LEVEL" not in changes
     # where they must appear: help, completion, schema
     assert re.search(r"Other packages:\n +count +Print the number of variables\.", demo("--help", env=env).out)

@@ -60,7 +60,7 @@ def _definitions(opened: OpenJar, jar: Jar) -> Iterator[Definition]:
         try:
             own = read_plain(jar, read_bytes(path), display_path(path))
         except CoinJarError:
-            continue  # whoever uses it is told
+            continue  # the command that uses it reports the fault
         for scope in own.values():
             yield from scope.values()
 

@@ -232,7 +232,7 @@ def _main(arguments: Sequence[str] | None) -> int:
     except BrokenPipeError:
         drop_output()
         return 0
-    except Exception as error:  # noqa: BLE001 - told apart; a fault of ours ends in one line, not in a traceback
+    except Exception as error:  # noqa: BLE001 - distinguished; a fault of ours ends in one line, not in a traceback
         return _refused(error)
     return code if isinstance(code, int) else 0
 

@@ -137,7 +137,7 @@ def remove(
         else f"Values that {label} could decrypt:"
     )
     for layer, names in done.could_open.items():
-        created = done.made_anew.get(layer, [])
+        created = done.generated.get(layer, [])
         rest = [name for name in names if name not in created]
         if created:
             print_status(f"  {layer}: replaced: {', '.join(created)}")

@@ -96,7 +96,7 @@ def visible_output() -> Iterator[None]:
         sys.stdout, sys.stderr = before
         for stream, old in zip(streams, before, strict=True):
             if stream is not old and not stream.closed:
-                with suppress(OSError):  # told before, or the reader is gone
+                with suppress(OSError):  # reported before, or the reader is gone
                     stream.flush()
                 with suppress(OSError):
                     # A TextIOWrapper of ours; the buffer is the old stream's.

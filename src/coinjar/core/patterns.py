@@ -29,7 +29,7 @@ class TooSlow(InputError):
 
 
 def check_pattern(pattern: str) -> None:
-    """Raise re.error for a text that is no regular expression; what Python warns of is no fault."""
+    """Raise re.error for a text that is not a regular expression; a warning of Python is not a fault."""
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", FutureWarning)
         re.compile(pattern)

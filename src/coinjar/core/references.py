@@ -193,8 +193,8 @@ def _replace(reference: Reference, lookup: Lookup) -> ReferenceValue:
         return _expand(reference.word, lookup)
     if operator.endswith("?"):
         message = _expand(reference.word, lookup)
-        said = message.text if message.text and not message.secret else "it has no value"
-        raise InputError(f"${{{reference.name}}}: {said}", hint=f"give {reference.name} a value here", code="reference")
+        explanation = message.text if message.text and not message.secret else "it has no value"
+        raise InputError(f"${{{reference.name}}}: {explanation}", hint=f"give {reference.name} a value here", code="reference")
     whose = f" of {reference.service}" if reference.service else ""
     raise InputError(
         f"${{{reference.name}}}{whose} has no value here",

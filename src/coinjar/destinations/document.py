@@ -208,7 +208,7 @@ class DocumentDestination(FileDestination):
                 if given is not None
                 else {name: text for name, text in now[pointer].items() if text is not None}
             )
-        says = {
+        values_at = {
             pointer: self._unmanaged(now[pointer], spot) | own[pointer]
             for pointer, spot in zip(levels, self.places, strict=True)
         }
@@ -216,8 +216,8 @@ class DocumentDestination(FileDestination):
         for pointer, texts in final.items():  # what the levels above already set need not be repeated
             around = self.above[pointer][::-1]
             for name in [name for name in texts if now[pointer].get(name) is None]:
-                speaker = next((other_name for other_name in around if name in says[other_name]), None)
-                if speaker is not None and says[speaker][name] == texts[name]:
+                outer = next((other_name for other_name in around if name in values_at[other_name]), None)
+                if outer is not None and values_at[outer][name] == texts[name]:
                     del texts[name]
         takes = {spot.pointer: spot.takes for spot in self.places}
         return lifted(final, own, now, takes, self.above, everything=self.move_up)

@@ -188,7 +188,7 @@ class DialectFileDestination(FileDestination):
         reader = self.dialect
         if not self.dialect.reads:
             if not isinstance(self.dialect, ExecScriptDialect | ExampleDialect):
-                return _all_hidden  # from another package: it cannot tell which lines contain secrets
+                return _all_hidden  # from another package: it cannot mark which lines contain secrets
             reader = get("posix" if isinstance(self.dialect, ExecScriptDialect) else "dotenv")
         return self.hide_items(
             lambda data: reader.read(data, display_path(path)), [entry.name for entry in entries if entry.secret]
@@ -247,5 +247,5 @@ class DialectFileDestination(FileDestination):
 
 def _all_hidden(data: bytes) -> Mapping[int, str]:
     return dict.fromkeys(
-        range(1, data.count(b"\n") + 2), "•••• (a dialect that can only be written cannot tell which lines are secret)"
+        range(1, data.count(b"\n") + 2), "•••• (a dialect that can only be written cannot mark which lines are secret)"
     )

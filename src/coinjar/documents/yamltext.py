@@ -23,7 +23,7 @@ DEEPEST = 50
 LARGEST_FILE = 64 << 20
 """Maximum size of a YAML file, in bytes."""
 MOST_EXPANDED = 200_000
-"""Maximum number of values in a file with aliases, each counted as often as it stands for."""
+"""Maximum number of values in a file with aliases, each counted as often as it is referred to."""
 _STR, _SEQ, _MAP = "tag:yaml.org,2002:str", "tag:yaml.org,2002:seq", "tag:yaml.org,2002:map"
 _TAGS = {ScalarNode: _STR, SequenceNode: _SEQ, MappingNode: _MAP}
 _DEEP_LINE = rb"(?m)^[ \-?:]{%d,}" % (DEEPEST * 2)

@@ -39,7 +39,7 @@ def read_again(
 
 
 class UseContext(NamedTuple):
-    """What the surroundings of a node tell about it."""
+    """What is known of a node from the code around it."""
 
     default: str | None = None
     asked: bool = False

@@ -30,8 +30,8 @@ _PATIENCE = 30
 
 
 _PROVEN = {"sslmode": "verify-full", "sslrootcert": "system", "require_auth": "scram-sha-256"}
-"""What a database on another machine must prove (libpq's options), where its address says nothing else: its
-certificate, and that it knows the password without being told it.
+"""What a database on another machine must prove (libpq's options), unless its address sets something else: its
+certificate, and that it knows the password without receiving it.
 """
 
 
@@ -332,12 +332,12 @@ class RecordStore:
                 TargetRecord(*row)
                 for row in connection.execute(wanted.where(parts.c.delivery == number).order_by(parts.c.target))
             ]
-            said = (
+            query = (
                 select(changes.c.target, changes.c.name, changes.c.action, changes.c.secret)
                 .where(changes.c.delivery == number)
                 .order_by(changes.c.id)
             )
-            return DeliveryRecord(*found), mine, [VariableRecord(*row) for row in connection.execute(said)]
+            return DeliveryRecord(*found), mine, [VariableRecord(*row) for row in connection.execute(query)]
 
     def unanswered(self, stage: str, destination: str, target: str) -> bool:
         """Return whether the newest delivery to a target requested a restart without a confirmation."""

@@ -132,9 +132,9 @@ class FileWalk:
                     return True
         for ignore_file in reversed(ignored):  # the nearest file with a matching pattern decides
             with limited(".gitignore"):
-                said = ignore_file.spec.check_file(path[ignore_file.skip :]).include
-            if said is not None:
-                return said
+                included = ignore_file.spec.check_file(path[ignore_file.skip :]).include
+            if included is not None:
+                return included
         return False
 
 

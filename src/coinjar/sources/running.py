@@ -74,7 +74,7 @@ def _source(label: str, kind: str, why: str, result: dict[str, str], defaults: d
     own = [name for name, text in result.items() if defaults.get(name) == text]
     items = [ReadItem(name, text, Location(label)) for name, text in result.items() if name not in own]
     remarks = surprises(items)
-    told = (
+    remark = (
         [
             ReadRemark(
                 Location(label),
@@ -84,7 +84,7 @@ def _source(label: str, kind: str, why: str, result: dict[str, str], defaults: d
         if own
         else []
     )
-    return SourceVariables(label, kind, why, ReadResult(items, [*told, *remarks]))
+    return SourceVariables(label, kind, why, ReadResult(items, [*remark, *remarks]))
 
 
 def _podman(arguments: list[str], label: str) -> str:

@@ -79,7 +79,7 @@ def effective_entry(
         pointer = _environment(text, pointer, list(KEYS))
         levels = [text.level(name) for name in above_all(pointer) if _is_there(text, name) or name == pointer]
     winner, spoken = deciding(levels, pointer, name)
-    says = [
+    level_values = [
         LevelValue(
             level.pointer, level.entries[name].text or "", text.location(level.entries[name].at), level is winner
         )
@@ -87,11 +87,11 @@ def effective_entry(
     ]
     seen = winner.entries[name].text if winner else None
     value = winner.entries[name].value if winner else None
-    is_secret = _is_secret(opened, jar, name, [level_value.text for level_value in says])
+    is_secret = _is_secret(opened, jar, name, [level_value.text for level_value in level_values])
     if winner and value and (meaning := implicit_type(value, as_json=text.as_json)):
         read = "" if is_secret else f", and is read as the text '{meaning[1]}'"
         remarks.append(f"it is {meaning[0]} there{read}")
-    return EffectiveEntry(name, pointer, seen, is_secret, says, remarks)
+    return EffectiveEntry(name, pointer, seen, is_secret, level_values, remarks)
 
 
 def _is_secret(opened: OpenJar | None, jar: Jar | None, name: str, texts: Sequence[str]) -> bool:

@@ -26,7 +26,7 @@ class Comparison:
 def compare_sources(
     opened: OpenJar | None, other_name: str, other: str, *, services: list[str], every_name: bool
 ) -> Comparison:
-    """Compare two sources; `opened` is required if either is a stage, and tells which names are secret.
+    """Compare two sources; `opened` is required if either is a stage, and declares which names are secret.
 
     In a file without a jar, what looks secret is treated as secret.
     """

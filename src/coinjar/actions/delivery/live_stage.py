@@ -113,7 +113,7 @@ class LiveStage:
         return self.opened.resolver(self.stage, jar=self.jar)
 
     def records_key(self) -> bytes:
-        """Return the key of what the records say about the stage: its naming key."""
+        """Return the key of what the records contain about the stage: its naming key."""
         if self._key is None:
             self._key = self.render_context.naming_key(self.stage)
         return self._key
@@ -204,11 +204,11 @@ class LiveStage:
         return PlanContext(ours, last, self.fingerprint(destination.name, target.key), target.whole, former)
 
     async def effect(self, target: Target, last: Mapping[str, LastApplied]) -> RestartState:
-        """Return whether the running program uses what is saved: as the target says, else from the records."""
+        """Return whether the running program uses what is saved: by the target, else by the records."""
         effect = await target.effect()
         waiting = frozenset(name for name, last_applied in last.items() if not last_applied.in_effect)
         if effect is None:
-            return RestartState(not waiting, waiting, "from the records: the target does not say")
+            return RestartState(not waiting, waiting, "from the records: the target does not report it")
         if effect.in_effect or effect.names is not None:
             return effect
         return RestartState(in_effect=False, names=waiting or None, words=effect.words)

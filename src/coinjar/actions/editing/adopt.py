@@ -187,7 +187,7 @@ class _AdoptPlanner:
         texts = [item.text for item in self.source.reading.items if item.name == name and item.text is not None]
         guessed = infer_all(name, texts)
         if item.secret is not None and not guessed.secret:
-            guessed = guessed._replace(secret=item.secret, is_certain=True, why="as the source says")
+            guessed = guessed._replace(secret=item.secret, is_certain=True, why="as the source declares it")
         held = self._held(name, texts)
         if self._keeps(item):
             guessed = guessed._replace(secret=is_named(words_of(name)), is_certain=True, why="")

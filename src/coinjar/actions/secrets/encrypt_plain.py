@@ -100,11 +100,11 @@ def _too_wide(change: ValueChanges, layer: str) -> list[EncryptedValue]:
 
 def _defaults(change: ValueChanges, left: list[tuple[str, str]]) -> list[EncryptedValue]:
     """Move a secret's default in jar.yaml to an encrypted value in `shared`, if that has no value yet."""
-    said = {name for values in change.jar.plain.get(SHARED, {}).values() for name in values}
+    shared_names = {name for values in change.jar.plain.get(SHARED, {}).values() for name in values}
     moved = []
     for name, variable in change.jar.variables.items():
         if variable.secret and variable.default is not None and in_plain_text(change.jar, variable.default.content):
-            if name in said:
+            if name in shared_names:
                 left.append(
                     (name, "its default in jar.yaml stays, because shared has a value: remove the default by hand")
                 )

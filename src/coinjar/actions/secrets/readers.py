@@ -108,7 +108,7 @@ class RemovedReader(NamedTuple):
     """
 
     could_open: dict[str, list[str]]
-    made_anew: dict[str, list[str]]
+    generated: dict[str, list[str]]
     still_opens: list[str]
 
 
@@ -141,20 +141,20 @@ def remove(opened: OpenJar, label: str, stages: Sequence[str] | None, *, generat
         reader = _reader(load_readers(opened.folder), label)
         change = SealedTransaction(opened, jar)
         could: dict[str, list[str]] = {}
-        anew: dict[str, list[str]] = {}
+        made: dict[str, list[str]] = {}
         for stage in chosen:
             change.verify(stage, change.scopes(stage))
             lines = [entry.entry for entry in change.opened(stage) if reader.reads(entry.entry.scope)]
             could[stage] = list(dict.fromkeys(entry.name for entry in lines))
             change.revoke(label, stage)
             if generate:
-                anew[stage] = _generate_anew(change, stage, [entry.slot for entry in lines])
+                made[stage] = _generate_again(change, stage, [entry.slot for entry in lines])
         change.commit()
         left = change.readers.readers.get(label)
-    return RemovedReader(could, anew, list(left.opens) if left else [])
+    return RemovedReader(could, made, list(left.opens) if left else [])
 
 
-def _generate_anew(change: SealedTransaction, stage: str, slots: list[tuple[str, str]]) -> list[str]:
+def _generate_again(change: SealedTransaction, stage: str, slots: list[tuple[str, str]]) -> list[str]:
     """Replace the values that jar.yaml says how to generate: one for all scopes that had the same."""
     from coinjar.core.generators import make, recipe_of
 
@@ -251,7 +251,7 @@ def listing(opened: OpenJar) -> ReaderList:
 
 
 def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
-    """Return whether the holders of a stage's keys signed its readers, as far as this identity can tell."""
+    """Return whether the holders of a stage's keys signed its readers, as far as this identity can verify it."""
     states = set()
     for scope in scopes(ring.folder, stage) or [""]:
         try:

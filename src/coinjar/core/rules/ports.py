@@ -15,10 +15,10 @@ def is_listen_port(variable: Variable) -> bool:
     """
     if variable.kind != "port":
         return False
-    said = variable.constraints.get("listens")
+    listens = variable.constraints.get("listens")
     return (
-        bool(said)
-        if said is not None
+        bool(listens)
+        if listens is not None
         else variable.name.upper() == "PORT" or bool({"LISTEN", "BIND"} & set(words_of(variable.name)))
     )
 

@@ -68,7 +68,7 @@ async def ask_engine(target: Target, argv: Sequence[str], patience: float = _PAT
 
 class ContainerDestination(LiveDestination):
     """`container`, `env_file`, `as` (default literal), `engine` (default podman, with options), `restart` (a command
-    that makes it anew).
+    that creates it again).
     """
 
     declared: Mapping[str, Option] = {

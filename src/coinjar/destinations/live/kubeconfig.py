@@ -70,7 +70,7 @@ def read_access(path: Path, context: str) -> ClusterAccess:
 
 
 def named_programs(data: bytes) -> list[list[str]]:
-    """Return the programs that a kubeconfig's users get their tokens from. A file that is none names none."""
+    """Return the programs that a kubeconfig's users get their tokens from. A file that is not a kubeconfig names none."""
     return [
         [str(program.get("command", "")), *map(str, program.get("args") or [])]
         for user in _users(data)
@@ -97,7 +97,7 @@ def _parts(data: bytes, key: str, inner: str) -> list[dict[str, Any]]:
         loaded = load_plain(data, "kubeconfig")
         return [item[inner] for item in loaded[key] if isinstance(item[inner], dict)]
     except (InputError, KeyError, TypeError):
-        return []  # whoever uses it is told
+        return []  # the command that uses it reports the fault
 
 
 def _named(entries: list[dict[str, Any]], name: str, key: str) -> dict[str, Any]:
