@@ -28,12 +28,12 @@ _COMMON_BITS, _WORD_BITS, _YEAR_BITS, _LONGEST_WORD = 6.0, 13.0, 7.0, 12
 _SEPARATOR_BITS = 2.0
 
 
-def bits(text: str) -> float:
+def bits(value: str) -> float:
     """Return the estimate.
 
     Mixed letters and digits without a pattern count in full, words as words, repetitions and runs hardly at all.
     """
-    return min(sum(_chunk(chunk) for chunk in _CHUNKS.findall(text)), _in_full(text))
+    return min(sum(_chunk(chunk) for chunk in _CHUNKS.findall(value)), _in_full(value))
 
 
 def _chunk(chunk: str) -> float:
@@ -42,16 +42,16 @@ def _chunk(chunk: str) -> float:
     return _in_full(chunk) if len(parts) > 2 and len(chunk) / len(parts) < 3 else sum(map(_part, parts))
 
 
-def _in_full(text: str) -> float:
+def _in_full(value: str) -> float:
     pool = sum(
         size
         for pattern, size in (("[a-z]", 26), ("[A-Z]", 26), (r"\d", 10), (r"[^A-Za-z\d]", 20))
-        if re.search(pattern, text)
+        if re.search(pattern, value)
     )
-    if re.fullmatch("[0-9a-f]*|[0-9A-F]*", text):
+    if re.fullmatch("[0-9a-f]*|[0-9A-F]*", value):
         pool = min(pool, 16)
-    different = len(set(text))
-    return len(text) * log2(max(pool, 2)) * min(1.0, different / max(min(len(text), pool) * 0.4, 1))
+    different = len(set(value))
+    return len(value) * log2(max(pool, 2)) * min(1.0, different / max(min(len(value), pool) * 0.4, 1))
 
 
 def _part(part: str) -> float:

@@ -30,33 +30,33 @@ class Inference(NamedTuple):
     why: str
 
 
-def is_placeholder(text: str) -> bool:
+def is_placeholder(value: str) -> bool:
     """Return whether a value is a placeholder that somebody has to replace."""
-    return _PLACEHOLDER.fullmatch(text.strip()) is not None
+    return _PLACEHOLDER.fullmatch(value.strip()) is not None
 
 
-def infer(name: str, text: str) -> Inference:
+def infer(name: str, value: str) -> Inference:
     """Infer from a name and one value. A kind is inferred only if its normal spelling is the text itself."""
-    secret, sure, why = _secrecy(name, text)
-    kind = next((kind for kind in _candidates(words_of(name), text) if _spells(kind, text)), "text")
+    secret, sure, why = _secrecy(name, value)
+    kind = next((kind for kind in _candidates(words_of(name), value) if _spells(kind, value)), "text")
     return Inference(kind, secret, sure, why)
 
 
 def infer_all(name: str, texts: Sequence[str]) -> Inference:
     """Infer from a name and all its values: a kind that each of them fits, and secret if one of them is."""
-    names = [infer(name, text) for text in texts or [""]]
+    names = [infer(name, value) for value in texts or [""]]
     secret = next((inference for inference in names if inference.secret and inference.is_certain), None) or next(
         (inference for inference in names if inference.secret), names[0]
     )
-    kinds = dict.fromkeys(kind for text in texts for kind in _candidates(words_of(name), text))
-    kind = next((kind for kind in kinds if all(_spells(kind, text) for text in texts)), "text")
+    kinds = dict.fromkeys(kind for value in texts for kind in _candidates(words_of(name), value))
+    kind = next((kind for kind in kinds if all(_spells(kind, value) for value in texts)), "text")
     return secret._replace(kind=kind)
 
 
-def _secrecy(name: str, text: str) -> tuple[bool, bool, str]:
-    result = detect_secret(name, text)
+def _secrecy(name: str, value: str) -> tuple[bool, bool, str]:
+    result = detect_secret(name, value)
     if result:
-        return True, result[0] == SURE and not is_placeholder(text), result[1]
+        return True, result[0] == SURE and not is_placeholder(value), result[1]
     words = words_of(name)
     if is_named(words):
         return True, False, "by its name"
@@ -66,33 +66,33 @@ def _secrecy(name: str, text: str) -> tuple[bool, bool, str]:
     return (True, False, "it might be: see its name and value") if last in _MAYBE else (False, True, "")
 
 
-def _candidates(words: list[str], text: str) -> list[str]:
+def _candidates(words: list[str], value: str) -> list[str]:
     last = words[-1] if words else ""
     result = []
     if last == "PORT":
         result.append("port")
-    if text in ("true", "false"):
+    if value in ("true", "false"):
         result.append("boolean")
-    if re.fullmatch(r"-?\d+", text):
+    if re.fullmatch(r"-?\d+", value):
         result.append("integer")
-    if re.fullmatch(r"-?\d+\.\d+", text) and last not in ("VERSION", "RELEASE"):
+    if re.fullmatch(r"-?\d+\.\d+", value) and last not in ("VERSION", "RELEASE"):
         result.append("number")
-    if "://" in text:
+    if "://" in value:
         result.append("url")
-    if last in ("HOST", "HOSTNAME") and text:
+    if last in ("HOST", "HOSTNAME") and value:
         result.append("host")
-    if text[:1] in ("{", "["):
+    if value[:1] in ("{", "["):
         result.append("json")
-    if re.fullmatch(r"\d+(ms|s|m|h|d)", text) and text[:1] != "0":
+    if re.fullmatch(r"\d+(ms|s|m|h|d)", value) and value[:1] != "0":
         result.append("duration")
-    if re.fullmatch(r"\d+(B|[kMGT]B|[KMGT]iB)", text):
+    if re.fullmatch(r"\d+(B|[kMGT]B|[KMGT]iB)", value):
         result.append("size")
     return result
 
 
-def _spells(kind: str, text: str) -> bool:
+def _spells(kind: str, value: str) -> bool:
     trial = Variable(name=VariableName("X"), location=Location(""), kind=kind)
     try:
-        return normal(trial, text) == text
+        return normal(trial, value) == value
     except CoinJarError:
         return False

@@ -53,31 +53,31 @@ def _between(number: float, constraints: Constraints) -> None:
         raise ValueError(f"must be {high} or less")
 
 
-def _text(text: str, constraints: Constraints) -> str:
+def _text(value: str, constraints: Constraints) -> str:
     low, high = constraints.get("min_length"), constraints.get("max_length")
-    if isinstance(low, int) and len(text) < low:
-        raise ValueError(f"must have {low} characters or more, has {len(text)}")
-    if isinstance(high, int) and len(text) > high:
-        raise ValueError(f"must have {high} characters or less, has {len(text)}")
+    if isinstance(low, int) and len(value) < low:
+        raise ValueError(f"must have {low} characters or more, has {len(value)}")
+    if isinstance(high, int) and len(value) > high:
+        raise ValueError(f"must have {high} characters or less, has {len(value)}")
     pattern = constraints.get("pattern")
     if isinstance(pattern, str):
-        _require_pattern(pattern, text)
-    return text
+        _require_pattern(pattern, value)
+    return value
 
 
-def _require_pattern(pattern: str, text: str) -> None:
+def _require_pattern(pattern: str, value: str) -> None:
     from coinjar.core.patterns import TooSlow, fullmatch  # not needed for a jar without patterns
 
     try:
-        if fullmatch(pattern, text):
+        if fullmatch(pattern, value):
             return
     except TooSlow:
         raise ValueError(f"takes too long to compare with the pattern {pattern}") from None
     raise ValueError(f"does not match the pattern {pattern}")
 
 
-def _integer(text: str, constraints: Constraints) -> str:
-    match = re.fullmatch(_INTEGER, text.strip())
+def _integer(value: str, constraints: Constraints) -> str:
+    match = re.fullmatch(_INTEGER, value.strip())
     if not match:
         raise ValueError("is not a whole number")
     sign, digits = match.groups()
@@ -88,26 +88,26 @@ def _integer(text: str, constraints: Constraints) -> str:
     return normal
 
 
-def _number(text: str, constraints: Constraints) -> str:
-    if not re.fullmatch(_NUMBER, text):
+def _number(value: str, constraints: Constraints) -> str:
+    if not re.fullmatch(_NUMBER, value):
         raise ValueError("is not a number")
-    _between(float(text), constraints)
-    return text
+    _between(float(value), constraints)
+    return value
 
 
-def _port(text: str, constraints: Constraints) -> str:
-    if not re.fullmatch(_INTEGER, text.strip()) or len(text) > 40:
+def _port(value: str, constraints: Constraints) -> str:
+    if not re.fullmatch(_INTEGER, value.strip()) or len(value) > 40:
         raise ValueError("is not a port (1 to 65535)")
     try:
-        return _integer(text, {"min": 1, "max": 65535, **constraints})
+        return _integer(value, {"min": 1, "max": 65535, **constraints})
     except ValueError as fault:
         raise ValueError(f"as a port {fault}") from None
 
 
-def _boolean(text: str, constraints: Constraints) -> str:
+def _boolean(value: str, constraints: Constraints) -> str:
     spelling = constraints.get("spelling")
     words = spelling if isinstance(spelling, Mapping) else {"true": "true", "false": "false"}
-    word = text.strip()
+    word = value.strip()
     if word in (words["true"], words["false"]):
         return word
     if word.lower() in _TRUE:
@@ -117,9 +117,9 @@ def _boolean(text: str, constraints: Constraints) -> str:
     raise ValueError("is not a boolean (true, false, yes, no, on, off, 1, 0)")
 
 
-def _host(text: str, constraints: Constraints) -> str:
-    name = text[:-1] if text.endswith(".") else text
-    bare = text[1:-1] if text.startswith("[") and text.endswith("]") else text
+def _host(value: str, constraints: Constraints) -> str:
+    name = value[:-1] if value.endswith(".") else value
+    bare = value[1:-1] if value.startswith("[") and value.endswith("]") else value
     if ":" in bare:
         from ipaddress import IPv6Address
 
@@ -129,26 +129,26 @@ def _host(text: str, constraints: Constraints) -> str:
             raise ValueError("is not a host (a port is a variable of its own)") from None
     elif len(name) > 253 or not all(re.fullmatch(_LABEL, label) for label in name.split(".")):
         raise ValueError("is not a host name or an IP address")
-    return _text(text, constraints)
+    return _text(value, constraints)
 
 
-def _url(text: str, constraints: Constraints) -> str:
-    match = re.fullmatch(_SCHEME, text)
-    if not match or not match[2] or re.search(r"[\s\x00-\x1f\x7f]", text):
+def _url(value: str, constraints: Constraints) -> str:
+    match = re.fullmatch(_SCHEME, value)
+    if not match or not match[2] or re.search(r"[\s\x00-\x1f\x7f]", value):
         raise ValueError("is not a URL (scheme:…, without spaces)")
     if match[2].startswith("//") and not re.match(r"//[^/?#]+|///", match[2]):
         raise ValueError("is a URL without a host")
     schemes = constraints.get("schemes")
     if isinstance(schemes, list) and match[1].lower() not in schemes:
         raise ValueError(f"has a scheme that is not one of {', '.join(schemes)}")
-    return _text(text, constraints)
+    return _text(value, constraints)
 
 
-def _choice(text: str, constraints: Constraints) -> str:
+def _choice(value: str, constraints: Constraints) -> str:
     choices = constraints.get("choices")
-    if isinstance(choices, list) and text not in choices:
+    if isinstance(choices, list) and value not in choices:
         raise ValueError(f"is not one of {', '.join(choices)}")
-    return text
+    return value
 
 
 def separator_of(constraints: Constraints) -> str:
@@ -157,9 +157,9 @@ def separator_of(constraints: Constraints) -> str:
     return result if isinstance(result, str) else ","
 
 
-def _list(text: str, constraints: Constraints) -> str:
+def _list(value: str, constraints: Constraints) -> str:
     separator = separator_of(constraints)
-    elements = [element.strip() for element in text.split(separator)] if text.strip() else []
+    elements = [element.strip() for element in value.split(separator)] if value.strip() else []
     for place, element in enumerate(elements, 1):
         try:
             _choice(_text(element, {"pattern": constraints.get("pattern")}), constraints)
@@ -177,23 +177,23 @@ def join_list(elements: list[str], constraints: Constraints) -> str:
     return separator.join(elements)
 
 
-def split_list(text: str, constraints: Constraints) -> list[str]:
+def split_list(value: str, constraints: Constraints) -> list[str]:
     """Return the elements of a list's text; none for an empty one."""
-    return text.split(separator_of(constraints)) if text else []
+    return value.split(separator_of(constraints)) if value else []
 
 
-def _json(text: str, constraints: Constraints) -> str:
+def _json(value: str, constraints: Constraints) -> str:
     del constraints
     from json import JSONDecodeError, loads
 
     try:
-        loads(text, parse_int=str, parse_float=str, parse_constant=_no_constant)
+        loads(value, parse_int=str, parse_float=str, parse_constant=_no_constant)
     except JSONDecodeError as fault:
         raise ValueError(f"is not JSON: {fault.msg} at character {fault.pos + 1}") from None
     except RecursionError:
         raise ValueError("is JSON that is nested too deeply") from None
     # Only whitespace between tokens is removed: digits (1.10) and escapes stay as they were written.
-    return re.sub(_JSON_BLANKS, lambda match: match[1] or "", text)
+    return re.sub(_JSON_BLANKS, lambda match: match[1] or "", value)
 
 
 def _no_constant(name: str) -> object:
@@ -201,9 +201,9 @@ def _no_constant(name: str) -> object:
     raise ValueError("is not JSON: it contains a special number")
 
 
-def nanoseconds(text: str) -> int:
+def nanoseconds(value: str) -> int:
     """Return the length of a duration such as `90s` or `1h30m`, in nanoseconds. Raises ValueError for another text."""
-    compact = text.strip().replace(" ", "")
+    compact = value.strip().replace(" ", "")
     pieces = re.findall(_DURATION, compact)
     if not pieces or "".join(number + unit for number, unit in pieces) != compact:
         raise ValueError("is not a duration such as 90s or 1h30m (d, h, m, s, ms, us, ns)")
@@ -215,8 +215,8 @@ def nanoseconds(text: str) -> int:
     return int(total)
 
 
-def _duration(text: str, constraints: Constraints) -> str:
-    total = nanoseconds(text)
+def _duration(value: str, constraints: Constraints) -> str:
+    total = nanoseconds(value)
     _between(total / 1e9, constraints)
     unit, size = next(
         (unit, size) for unit, size in _NANOSECONDS.items() if total % size == 0 and (total or unit == "s")
@@ -224,8 +224,8 @@ def _duration(text: str, constraints: Constraints) -> str:
     return f"{total // size}{unit}"  # one number and one unit: every reader of durations accepts that
 
 
-def _size(text: str, constraints: Constraints) -> str:
-    match = re.fullmatch(_SIZE, text.strip())
+def _size(value: str, constraints: Constraints) -> str:
+    match = re.fullmatch(_SIZE, value.strip())
     if not match:
         raise ValueError("is not a size such as 512MiB or 20MB")
     number, unit = int(match[1][:40]), match[2]
@@ -243,24 +243,24 @@ def _size(text: str, constraints: Constraints) -> str:
     return f"{total // table[best]}{best}"
 
 
-def _base64(text: str, constraints: Constraints) -> str:
+def _base64(value: str, constraints: Constraints) -> str:
     from base64 import b64decode
 
     try:
-        b64decode(text, validate=True)
+        b64decode(value, validate=True)
     except ValueError:
         raise ValueError("is not base64 (RFC 4648, padded, without line breaks)") from None
-    return _text(text, constraints)
+    return _text(value, constraints)
 
 
-def _pem(text: str, constraints: Constraints) -> str:
+def _pem(value: str, constraints: Constraints) -> str:
     del constraints
-    rest = text
+    rest = value
     while match := re.match(_PEM, rest):
         rest = rest[match.end() :]
-    if rest or not text:
+    if rest or not value:
         raise ValueError("is not PEM (lines between -----BEGIN X----- and -----END X-----)")
-    return text
+    return value
 
 
 class Kind(Record):
@@ -292,15 +292,15 @@ KINDS: dict[str, Kind] = {
 }
 
 
-def normal(variable: Variable, text: str) -> str:
+def normal(variable: Variable, value: str) -> str:
     """Return the text in the variable's normal spelling. Raises InputError (CJ003) without showing the text."""
-    if "\0" in text:
+    if "\0" in value:
         words = f"the value of {variable.name} contains a NUL character, which no environment can carry"
         raise InputError(words, hint="encode it, for example as base64, and decode it in the program", code="CJ003")
     if variable.kind == "text" and not variable.constraints:
-        return text
+        return value
     try:
-        return KINDS[variable.kind].normalize(reveal(text), variable.constraints)
+        return KINDS[variable.kind].normalize(reveal(value), variable.constraints)
     except ValueError as fault:
         raise InputError(
             f"the value of {variable.name} {fault}",

@@ -194,7 +194,9 @@ def _replace(reference: Reference, lookup: Lookup) -> ReferenceValue:
     if operator.endswith("?"):
         message = _expand(reference.word, lookup)
         explanation = message.text if message.text and not message.secret else "it has no value"
-        raise InputError(f"${{{reference.name}}}: {explanation}", hint=f"give {reference.name} a value here", code="reference")
+        raise InputError(
+            f"${{{reference.name}}}: {explanation}", hint=f"give {reference.name} a value here", code="reference"
+        )
     whose = f" of {reference.service}" if reference.service else ""
     raise InputError(
         f"${{{reference.name}}}{whose} has no value here",

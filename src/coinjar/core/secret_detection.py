@@ -66,20 +66,20 @@ def words_of(name: str) -> list[str]:
     return [word.upper() for word in _WORDS.findall(name)]
 
 
-def detect_secret(name: str, text: str) -> tuple[str, str] | None:
+def detect_secret(name: str, value: str) -> tuple[str, str] | None:
     """Return why a value looks secret, and whether that is certain; None if it does not.
 
     The reason never shows the value.
     """
-    for shape, why in _SHAPES if _MAY_HAVE_SHAPE.search(text) else ():
-        if shape.search(text):
+    for shape, why in _SHAPES if _MAY_HAVE_SHAPE.search(value) else ():
+        if shape.search(value):
             return SURE, why
     named, last = _of_name(name)
-    if named and not _is_harmless(text):
+    if named and not _is_harmless(value):
         return SURE, "by its name"
-    if last in ("KEY", "KEYS", "SALT") and _HEX_KEY.fullmatch(text):
+    if last in ("KEY", "KEYS", "SALT") and _HEX_KEY.fullmatch(value):
         return LIKELY, "by its name and its random value"
-    if last not in _ABOUT_SECRETS - {"ID", "NAME", "TYPE"} and is_random(text):
+    if last not in _ABOUT_SECRETS - {"ID", "NAME", "TYPE"} and is_random(value):
         return LIKELY, "because it is as random as a key or a token"
     return None
 
@@ -105,36 +105,36 @@ def mentions_secret(words: list[str]) -> bool:
     return bool(_SECRET & set(words)) or (bool({"KEY", "KEYS"} & set(words)) and bool(_KEYS & set(words)))
 
 
-def _is_harmless(text: str) -> bool:
+def _is_harmless(value: str) -> bool:
     """Return whether a value cannot be a secret, whatever its name: empty, a switch, a small number, a path, an address
     without a password.
     """
     return (
         re.fullmatch(
-            r"(?i)|true|false|yes|no|on|off|none|null|\d{1,3}|[.~]{0,2}/\S*|[a-z][a-z0-9+.-]*://\S*", text.strip()
+            r"(?i)|true|false|yes|no|on|off|none|null|\d{1,3}|[.~]{0,2}/\S*|[a-z][a-z0-9+.-]*://\S*", value.strip()
         )
         is not None
     )
 
 
-def is_random(text: str) -> bool:
+def is_random(value: str) -> bool:
     """Return whether a text is one long random word, and not a public one."""
     if (
-        len(text) < _SHORTEST_TOKEN
-        or "://" in text
-        or text.startswith(("/", "./", "~/", "$"))
-        or _PUBLIC.fullmatch(text)
+        len(value) < _SHORTEST_TOKEN
+        or "://" in value
+        or value.startswith(("/", "./", "~/", "$"))
+        or _PUBLIC.fullmatch(value)
     ):
         return False
-    match = _TOKEN.fullmatch(text)
+    match = _TOKEN.fullmatch(value)
     return match is not None and not _PUBLIC.fullmatch(match[1]) and _looks_random(match[1])
 
 
-def _looks_random(text: str) -> bool:
-    classes = ["a" if name.islower() else "A" if name.isupper() else "0" if name.isdigit() else "-" for name in text]
+def _looks_random(value: str) -> bool:
+    classes = ["a" if name.islower() else "A" if name.isupper() else "0" if name.isdigit() else "-" for name in value]
     if len(set(classes) - {"-"}) < 3:
         return False
-    changes = sum(name != other for name, other in pairwise(classes)) / (len(text) - 1)
-    in_words = sum(map(len, re.findall(r"[a-z]{4,}|[A-Z]{4,}", text))) / len(text)
-    punctuation = classes.count("-") / len(text)
+    changes = sum(name != other for name, other in pairwise(classes)) / (len(value) - 1)
+    in_words = sum(map(len, re.findall(r"[a-z]{4,}|[A-Z]{4,}", value))) / len(value)
+    punctuation = classes.count("-") / len(value)
     return changes >= _LOWEST_CHANGE and in_words <= _MOST_WORDS and punctuation <= 0.4

@@ -105,7 +105,7 @@ class Dialect(ABC):
     """Whether one file can contain several stages: then `update` changes one of them and keeps the others."""
 
     @abstractmethod
-    def unsupported_reason(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, value: str) -> str | None:
         """Return why the grammar cannot carry this value (without showing it), or None if it can."""
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
@@ -132,16 +132,16 @@ class Dialect(ABC):
 
 def decode(data: bytes, file: str) -> tuple[str, list[ReadRemark]]:
     """Decode UTF-8 without a byte-order mark. Raises InputError at the first invalid byte."""
-    text = decode_file(data, file)
-    if text.startswith("\ufeff"):
-        return text[1:], [
+    source = decode_file(data, file)
+    if source.startswith("\ufeff"):
+        return source[1:], [
             ReadRemark(
                 Location(file, 1, 1),
                 "a byte-order mark before the first name was ignored",
                 kind=BYTE_ORDER_MARK,
             )
         ]
-    return text, []
+    return source, []
 
 
 Carriers: TypeAlias = Callable[[], Sequence[Dialect]]

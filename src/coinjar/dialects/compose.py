@@ -27,10 +27,10 @@ class ComposeDialect(Dialect):
     name = "compose"
     about = "an env file of the Compose Specification: quotes, interpolation"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, value: str) -> str | None:
         if not _NAME.fullmatch(name):
             return "the name has a character other than A to Z, digits, '_', '-' and '.', or begins with a digit"
-        return not_for_environments(text)
+        return not_for_environments(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = heading.comment
@@ -43,21 +43,21 @@ class ComposeDialect(Dialect):
         ).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
-        text, remarks = decode(data, file)
-        return _ComposeParser(text, file, remarks).read()
+        source, remarks = decode(data, file)
+        return _ComposeParser(source, file, remarks).read()
 
 
-def _written(text: str) -> str:
-    if _BARE.fullmatch(text):
-        return text
-    if not re.search(r"['\\\n\r]", text) and text:
-        return f"'{text}'"  # nothing is special in it, and all readers of this kind agree
-    return '"' + re.sub(r'[\n\r\t"\\$]', lambda match: _ESCAPES[match[0]], text) + '"'
+def _written(value: str) -> str:
+    if _BARE.fullmatch(value):
+        return value
+    if not re.search(r"['\\\n\r]", value) and value:
+        return f"'{value}'"  # nothing is special in it, and all readers of this kind agree
+    return '"' + re.sub(r'[\n\r\t"\\$]', lambda match: _ESCAPES[match[0]], value) + '"'
 
 
 class _ComposeParser:
-    def __init__(self, text: str, file: str, remarks: list[ReadRemark]) -> None:
-        self.text = text
+    def __init__(self, source: str, file: str, remarks: list[ReadRemark]) -> None:
+        self.text = source
         self.file = file
         self.remarks = remarks
         self.items: list[ReadItem] = []

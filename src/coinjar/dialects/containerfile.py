@@ -16,9 +16,9 @@ _REFERENCE = re.compile(r"\$(?:([A-Za-z_]\w*)|\{([A-Za-z_]\w*)(?::?([-+])([^}]*)
 _NAME = re.compile(r"[-.\w]+")
 
 
-def quoted(text: str) -> str:
+def quoted(source: str) -> str:
     """Return a value as one word of a Containerfile."""
-    return '"' + re.sub(r'["\\$]', r"\\\g<0>", text) + '"'
+    return '"' + re.sub(r'["\\$]', r"\\\g<0>", source) + '"'
 
 
 def lines(entries: Sequence[Entry]) -> Iterator[str]:
@@ -41,21 +41,21 @@ class ContainerfileDialect(Dialect):
     name = "containerfile"
     about = "ENV and ARG lines of a Containerfile"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, value: str) -> str | None:
         if not _NAME.fullmatch(name):
             return "the name has a character other than letters, digits, '_', '-' and '.'"
         if name.startswith("--"):
             return "it begins with '--', which a builder reads as an option of the instruction"
-        if "\n" in text or "\r" in text:
+        if "\n" in value or "\r" in value:
             return "it has a line break, but an instruction is one line"
-        return not_for_environments(text)
+        return not_for_environments(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return (heading.comment + "".join(lines(entries))).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
-        text, remarks = decode(data, file)
-        return _ContainerfileParser(file, remarks).read(text)
+        source, remarks = decode(data, file)
+        return _ContainerfileParser(file, remarks).read(source)
 
 
 class Instruction:
@@ -67,14 +67,14 @@ class Instruction:
         self.rest = rest
 
 
-def instructions(text: str) -> Iterator[Instruction]:
+def instructions(source: str) -> Iterator[Instruction]:
     """Return the instructions without comments.
 
     A backslash continues a line, unless `# escape=` sets another character.
     """
-    escape = "`" if re.match(r"(?:#[^\n]*\n)*#\s*escape\s*=\s*`", text, re.IGNORECASE) else "\\"
+    escape = "`" if re.match(r"(?:#[^\n]*\n)*#\s*escape\s*=\s*`", source, re.IGNORECASE) else "\\"
     start, parts = 0, list[str]()
-    for number, raw in enumerate(text.split("\n"), 1):
+    for number, raw in enumerate(source.split("\n"), 1):
         line = raw.rstrip("\r")
         if line.lstrip().startswith("#") or (not line.strip() and parts):
             continue
@@ -107,9 +107,9 @@ class _ContainerfileParser:
         self.stages: dict[str, tuple[dict[str, ReadItem], dict[str, str]]] = {}
         self.stage = ""
 
-    def read(self, text: str) -> ReadResult:
+    def read(self, source: str) -> ReadResult:
         stages = 0
-        for instruction in instructions(text):
+        for instruction in instructions(source):
             location = Location(self.file, instruction.line, 1)
             if instruction.word == "FROM":
                 stages += 1

@@ -25,8 +25,8 @@ class CsvDialect(Dialect):
     about = "name,value rows; for several stages one column each"
     many_stages = True
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
-        return carriable(name) or carriable(text)
+    def unsupported_reason(self, name: str, value: str) -> str | None:
+        return carriable(name) or carriable(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
@@ -120,10 +120,10 @@ def _wide(
             )
 
 
-def _cell(text: str | None) -> str:
-    if text is None:
+def _cell(source: str | None) -> str:
+    if source is None:
         return UNSET
-    return f"({text})" if _LIKE_THEM.fullmatch(text) else text or EMPTY
+    return f"({source})" if _LIKE_THEM.fullmatch(source) else source or EMPTY
 
 
 def _meant(cell: str) -> str | None:
@@ -133,8 +133,8 @@ def _meant(cell: str) -> str | None:
 
 
 def _table(rows: Sequence[Sequence[str]]) -> bytes:
-    def cell(text: str) -> str:
-        return '"' + text.replace('"', '""') + '"' if _NEEDS_QUOTES.search(text) else text
+    def cell(source: str) -> str:
+        return '"' + source.replace('"', '""') + '"' if _NEEDS_QUOTES.search(source) else source
 
     return "".join(",".join(map(cell, row)) + "\r\n" for row in rows).encode()
 
@@ -143,9 +143,9 @@ def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[Rea
     """Return the nonempty rows, each with its first line; the header shows `;` and tabs as a spreadsheet may write
     them.
     """
-    text, remarks = decode(data, file)
+    source, remarks = decode(data, file)
     remarks = [remark for remark in remarks if remark.kind != BYTE_ORDER_MARK]  # spreadsheets write one
-    first = text.split("\n", 1)[0]
+    first = source.split("\n", 1)[0]
     delimiter = max(",;\t", key=first.count)
     if delimiter != ",":
         remarks.append(
@@ -155,7 +155,7 @@ def _rows(data: bytes, file: str) -> tuple[list[tuple[int, list[str]]], list[Rea
             )
         )
     csv.field_size_limit(max(csv.field_size_limit(), len(data) + 1))
-    reader = csv.reader(re.split(r"(?<=\n)", text), delimiter=delimiter, strict=True)
+    reader = csv.reader(re.split(r"(?<=\n)", source), delimiter=delimiter, strict=True)
     rows: list[tuple[int, list[str]]] = []
     before = 0
     try:

@@ -43,16 +43,16 @@ def recognise(data: bytes, file: str = "") -> DetectedDialect:
     """Return the dialect that a file is most likely in; the quoted style where nothing excludes it."""
     if b"\0" in data:
         return DetectedDialect("nul", "it has NUL characters between its entries")
-    text = data.decode(errors="replace")
+    source = data.decode(errors="replace")
     for pattern, dialect, why in _TOLD:
-        if re.search(pattern, text, re.MULTILINE):
+        if re.search(pattern, source, re.MULTILINE):
             return DetectedDialect(dialect, why)
-    if _EXPORTS.search(text):
+    if _EXPORTS.search(source):
         return DetectedDialect("posix", "it exports its names", ("dotenv",))
     for suffix, dialect in _SUFFIXES.items():
         if file.lower().endswith(suffix):
             return DetectedDialect(dialect, f"its name ends in {suffix}")
     for pattern, dialect, why in _LINES:
-        if re.search(pattern, text, re.MULTILINE):
+        if re.search(pattern, source, re.MULTILINE):
             return DetectedDialect(dialect, why)
     return DetectedDialect("dotenv", "it has NAME=VALUE lines")

@@ -23,26 +23,26 @@ class DotenvDialect(Dialect):
     name = "dotenv"
     about = "the quoted style that language runtimes read"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, value: str) -> str | None:
         if not name.isascii() or re.search(r"[\"'`#\\]", name):
             return "the name has a character other than A to Z, digits, '_', '-' and '.'"
-        if "\r" in text:
+        if "\r" in value:
             return "it contains a carriage return, which readers drop"
-        if _style(text) is None and not _goes_last(text):
+        if _style(value) is None and not _goes_last(value):
             return "it contains all three quotes together with characters that only quotes can protect"
-        return not_for_environments(text)
+        return not_for_environments(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         lines: list[str] = []
         last: list[str] = []
         kept = [entry for entry in entries if entry.text is not None]
         for entry in kept:
-            text = entry.text or ""
-            style = _style(text)
+            source = entry.text or ""
+            style = _style(source)
             if style is None:
-                last.append(f"{entry.name}={text}\n")
+                last.append(f"{entry.name}={source}\n")
             else:
-                lines.append(f"{entry.name}={style}{text}{style}\n")
+                lines.append(f"{entry.name}={style}{source}{style}\n")
         return (heading.comment + "".join(lines + last)).encode()
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
@@ -55,47 +55,47 @@ class DotenvDialect(Dialect):
         )
 
     def read(self, data: bytes, file: str) -> ReadResult:
-        text, remarks = decode(data, file)
-        if "\r" in text:
+        source, remarks = decode(data, file)
+        if "\r" in source:
             remarks.append(
                 ReadRemark(
-                    location_of(text, text.index("\r"), file),
+                    location_of(source, source.index("\r"), file),
                     "carriage returns were ignored, as readers of this style do",
                 )
             )
-            text = text.replace("\r", "")
-        return _read(text, file, remarks)
+            source = source.replace("\r", "")
+        return _read(source, file, remarks)
 
 
-def _style(text: str) -> str | None:
+def _style(value: str) -> str | None:
     """Return the quote to write a value in, "" for none; None if it can be written neither way."""
-    if _PLAIN.fullmatch(text) and text.isascii():
+    if _PLAIN.fullmatch(value) and value.isascii():
         return ""
     for quote in _QUOTES:
-        if quote not in text and not (quote == '"' and "\\n" in text):
+        if quote not in value and not (quote == '"' and "\\n" in value):
             return quote
-    return "" if _PLAIN.fullmatch(text) else None
+    return "" if _PLAIN.fullmatch(value) else None
 
 
-def _goes_last(text: str) -> bool:
+def _goes_last(value: str) -> bool:
     """Return whether a value begins with a quote that nothing closes: its whole line is the value, so a file can end
     with one such value.
     """
-    return text[:1] in _QUOTES and text.count(text[0]) == 1 and "\n" not in text and text == text.strip()
+    return value[:1] in _QUOTES and value.count(value[0]) == 1 and "\n" not in value and value == value.strip()
 
 
-def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
+def _read(source: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
     items: list[ReadItem] = []
     at = 0
-    while at < len(text):
-        end = _line_end(text, at)
-        line = text[at:end]
+    while at < len(source):
+        end = _line_end(source, at)
+        line = source[at:end]
         stripped = line.strip()
         if not stripped or stripped.startswith("#"):
             at = end + 1
             continue
         start = at + len(line) - len(line.lstrip())
-        location = location_of(text, start, file)
+        location = location_of(source, start, file)
         name, equals, _ = line.partition("=")
         if not equals:
             remarks.append(ReadRemark(location, "ignored: the line has no '='", lost=True))
@@ -103,9 +103,9 @@ def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
             continue
         value_at = at + len(name) + 1
         blank_before = name != name.rstrip()
-        tab = _has_tab(name) or _has_tab(text[value_at:end])
+        tab = _has_tab(name) or _has_tab(source[value_at:end])
         name = re.sub(r"^export +", "", name.strip()).strip()
-        raw = text[value_at:end]
+        raw = source[value_at:end]
         if name.startswith("export\t"):
             remarks.append(
                 ReadRemark(
@@ -134,35 +134,35 @@ def _read(text: str, file: str, remarks: list[ReadRemark]) -> ReadResult:
             )
         elif blank_before or raw[:1] in (" ", "\t"):
             remarks.append(ReadRemark(location, f"the spaces around '=' of {name} were ignored"))
-        cut = _cut(text[value_at:end])
-        value, at, words = _value(text, value_at, end)
+        cut = _cut(source[value_at:end])
+        value, at, words = _value(source, value_at, end)
         remarks += [ReadRemark(location, f"{name}: {word}", kind=CUT if cut else "") for word in words]
         items.append(ReadItem(name, value, location))
     return ReadResult(items, remarks)
 
 
-def _has_tab(text: str) -> bool:
+def _has_tab(source: str) -> bool:
     """Return whether the whitespace around a text contains a tab."""
-    return "\t" in text[: len(text) - len(text.lstrip())] + text[len(text.rstrip()) :]
+    return "\t" in source[: len(source) - len(source.lstrip())] + source[len(source.rstrip()) :]
 
 
-def _line_end(text: str, at: int) -> int:
-    end = text.find("\n", at)
-    return len(text) if end < 0 else end
+def _line_end(source: str, at: int) -> int:
+    end = source.find("\n", at)
+    return len(source) if end < 0 else end
 
 
-def _value(text: str, at: int, end: int) -> tuple[str, int, list[str]]:
+def _value(source: str, at: int, end: int) -> tuple[str, int, list[str]]:
     """Return the value that starts at `at`, where to read on, and unexpected properties."""
-    quote = text[at : at + 1]
+    quote = source[at : at + 1]
     if at < end and quote in _QUOTES:
-        close = text.find(quote, at + 1)
+        close = source.find(quote, at + 1)
         if close < 0:
-            return text[at:end].strip(), end + 1, [f"its {quote} is never closed, so it is part of the value"]
-        value = text[at + 1 : close]
-        after = _line_end(text, close)
-        words = _words_on_quoted(value, quote, text[close + 1 : after].strip())
+            return source[at:end].strip(), end + 1, [f"its {quote} is never closed, so it is part of the value"]
+        value = source[at + 1 : close]
+        after = _line_end(source, close)
+        words = _words_on_quoted(value, quote, source[close + 1 : after].strip())
         return value.replace("\\n", "\n") if quote == '"' else value, after + 1, words
-    value, hash_mark, comment = text[at:end].partition("#")
+    value, hash_mark, comment = source[at:end].partition("#")
     words = []
     if hash_mark and comment:
         words.append(

@@ -39,6 +39,6 @@ def example_entries(jar: Jar, services: Sequence[str], absent: Collection[str] =
         if variable.name not in absent and any(map(variable.applies_to, services)):
             default = variable.default.content if variable.default else None
             shown = default if isinstance(default, str) else variable.sample
-            text = CHANGE_ME if variable.secret or (variable.required and default is None and not shown) else shown
-            entries.append(Entry(variable.name, text, variable))
+            source = CHANGE_ME if variable.secret or (variable.required and default is None and not shown) else shown
+            entries.append(Entry(variable.name, source, variable))
     return entries

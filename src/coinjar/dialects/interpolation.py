@@ -24,35 +24,35 @@ class InterpolationError(Exception):
     """A `$` that has no meaning in the grammar."""
 
 
-def interpolate(text: str, lookup: Callable[[str], str | None]) -> InterpolationResult:
+def interpolate(source: str, lookup: Callable[[str], str | None]) -> InterpolationResult:
     """Replace every reference.
 
     Raises InterpolationError for one that is not closed, has no name, or requires a missing value.
     """
     asked: list[str] = []
     unknown: list[str] = []
-    value, _ = _run(text, 0, lookup, asked, unknown, inside=False)
+    value, _ = _run(source, 0, lookup, asked, unknown, inside=False)
     return InterpolationResult(value, asked, unknown)
 
 
 def _run(
-    text: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str], *, inside: bool
+    source: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str], *, inside: bool
 ) -> tuple[str, int]:
     parts: list[str] = []
-    while at < len(text):
-        letter = text[at]
+    while at < len(source):
+        letter = source[at]
         if inside and letter == "}":
             return "".join(parts), at
         if letter != "$":
             parts.append(letter)
             at += 1
-        elif text.startswith("$$", at):
+        elif source.startswith("$$", at):
             parts.append("$")
             at += 2
-        elif text.startswith("${", at):
-            words, at = _braced(text, at + 2, lookup, asked, unknown)
+        elif source.startswith("${", at):
+            words, at = _braced(source, at + 2, lookup, asked, unknown)
             parts.append(words)
-        elif name := _NAME.match(text, at + 1):
+        elif name := _NAME.match(source, at + 1):
             parts.append(_value(name.group(), lookup, asked, unknown))
             at = name.end()
         else:
@@ -71,15 +71,15 @@ def _value(name: str, lookup: Callable[[str], str | None], asked: list[str], unk
 
 
 def _braced(
-    text: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str]
+    source: str, at: int, lookup: Callable[[str], str | None], asked: list[str], unknown: list[str]
 ) -> tuple[str, int]:
-    name = _NAME.match(text, at)
+    name = _NAME.match(source, at)
     if name is None:
         raise InterpolationError("no name after '${'")
     at = name.end()
-    if text.startswith("}", at):
+    if source.startswith("}", at):
         return _value(name.group(), lookup, asked, unknown), at + 1
-    operator = _OPERATOR.match(text, at)
+    operator = _OPERATOR.match(source, at)
     if operator is None:
         raise InterpolationError(f"'${{{name.group()}' is followed by an unknown operator")
     value = lookup(name.group())
@@ -87,7 +87,7 @@ def _braced(
     there = value is not None and (value != "" or operator.group()[0] != ":")
     taken = there == operator.group().endswith("+")
     word, at = _run(
-        text,
+        source,
         operator.end(),
         lookup if taken else lambda _: "",
         asked if taken else [],

@@ -29,13 +29,13 @@ class ConfigMapDialect(Dialect):
     about = "a Kubernetes ConfigMap"
     kind = "ConfigMap"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, value: str) -> str | None:
         if not VARIABLE.fullmatch(name) or name.startswith(".."):
             return (
                 "Kubernetes does not accept a name with a character other than A to Z, digits, '_', '-' and '.', or "
                 "with a leading digit"
             )
-        return not_for_environments(text)
+        return not_for_environments(value)
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
         size = sum(len(entry.name) + len((entry.text or "").encode()) for entry in entries)
@@ -58,7 +58,7 @@ class ConfigMapDialect(Dialect):
         if namespace:
             lines += [f"  namespace: {_plain(namespace)}"]
         if annotations:
-            lines += ["  annotations:", *(f"    {key}: {yaml_quoted(text)}" for key, text in annotations.items())]
+            lines += ["  annotations:", *(f"    {key}: {yaml_quoted(source)}" for key, source in annotations.items())]
         kept = [entry for entry in entries if entry.text is not None]
         section = self.section(as_text=as_text)
         lines += [f"{section}:" if kept else f"{section}: {{}}"]
@@ -69,16 +69,16 @@ class ConfigMapDialect(Dialect):
         del as_text
         return "data"
 
-    def value(self, text: str, *, as_text: bool) -> str:
+    def value(self, source: str, *, as_text: bool) -> str:
         """Return a value as it is written."""
         del as_text
-        return yaml_quoted(text)
+        return yaml_quoted(source)
 
     def read(self, data: bytes, file: str) -> ReadResult:
-        text, remarks = decode(data, file)
+        source, remarks = decode(data, file)
         items: list[ReadItem] = []
         result = 0
-        for _, _, document in parts(text, file):
+        for _, _, document in parts(source, file):
             kind = document.root.child("kind") if document.root else None
             if document.root and kind and kind.text in ("ConfigMap", "Secret"):
                 result += 1
@@ -88,7 +88,7 @@ class ConfigMapDialect(Dialect):
             raise InputError(
                 "it contains no ConfigMap or Secret",
                 hint="use a manifest that contains one",
-                location=location_of(text, 0, file),
+                location=location_of(source, 0, file),
                 code="shape",
             )
         return ReadResult(items, remarks)
@@ -104,8 +104,8 @@ class SecretDialect(ConfigMapDialect):
     def section(self, *, as_text: bool) -> str:
         return "stringData" if as_text else "data"
 
-    def value(self, text: str, *, as_text: bool) -> str:
-        return yaml_quoted(text) if as_text else yaml_quoted(b64encode(text.encode()).decode())
+    def value(self, source: str, *, as_text: bool) -> str:
+        return yaml_quoted(source) if as_text else yaml_quoted(b64encode(source.encode()).decode())
 
 
 def _plain(name: str) -> str:
@@ -123,11 +123,11 @@ def object_items(document: ParsedDocument, root: TreeNode) -> list[ReadItem]:
         for member in mapping.members if mapping else ():
             item = document.item(member.name, member.value.plain, member.key)
             if item and section == "data" and is_secret:
-                text = _decoded(item.text or "")
-                if text is None:
+                source = _decoded(item.text or "")
+                if source is None:
                     document.remark(member.key, f"ignored: {member.name} is not a text in base64", lost=True)
                     continue
-                item = item._replace(text=text)
+                item = item._replace(text=source)
             if item:
                 items.append(item._replace(secret=is_secret or None))
     binary = root.child("binaryData")
@@ -138,8 +138,8 @@ def object_items(document: ParsedDocument, root: TreeNode) -> list[ReadItem]:
     return items
 
 
-def _decoded(text: str) -> str | None:
+def _decoded(source: str) -> str | None:
     try:
-        return b64decode("".join(text.split()), validate=True).decode()
+        return b64decode("".join(source.split()), validate=True).decode()
     except (NotBase64, UnicodeDecodeError, ValueError):
         return None

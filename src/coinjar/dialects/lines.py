@@ -21,27 +21,27 @@ class LiteralDialect(Dialect):
     name = "literal"
     about = "a container engine's env file: NAME=VALUE lines, no quotes"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, value: str) -> str | None:
         if not _NAME.fullmatch(name):
             return "the name has a character other than A to Z, digits, '_', '-' and '.'"
         if name == "." or name.startswith(".."):
             return "kubectl refuses a file with a name of dots alone, or with two leading dots"
-        if "\n" in text:
+        if "\n" in value:
             return "it has a line break, but the grammar has no quotes"
-        if text.endswith("\r"):
+        if value.endswith("\r"):
             return "it ends in a carriage return, which readers take as part of the line end"
-        if len(f"{name}={text}".encode(errors="replace")) > _LONGEST_LINE:
+        if len(f"{name}={value}".encode(errors="replace")) > _LONGEST_LINE:
             return "its line is over 64 KiB, where readers stop"
-        return not_for_environments(text)
+        return not_for_environments(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading  # no comment here: every byte may be read by yet another reader
         return "".join(f"{entry.name}={entry.text}\n" for entry in entries if entry.text is not None).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
-        text, remarks = decode(data, file)
+        source, remarks = decode(data, file)
         items: list[ReadItem] = []
-        for number, raw in enumerate(text.split("\n"), 1):
+        for number, raw in enumerate(source.split("\n"), 1):
             line = raw.lstrip(" \t")
             location = Location(file, number, len(raw) - len(line) + 1)
             if not line.strip() or line.startswith("#"):
@@ -91,25 +91,25 @@ class NulDialect(Dialect):
     name = "nul"
     about = "NUL-separated, as in /proc/PID/environ"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, value: str) -> str | None:
         del name
-        return not_for_environments(text)
+        return not_for_environments(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
         return "".join(f"{entry.name}={entry.text}\0" for entry in entries if entry.text is not None).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
-        text, remarks = decode(data, file)
+        source, remarks = decode(data, file)
         items: list[ReadItem] = []
         at = 0
-        for number, piece in enumerate(text.split("\0"), 1):
+        for number, piece in enumerate(source.split("\0"), 1):
             name, equals, value = piece.partition("=")
             if equals and name:
-                items.append(ReadItem(name, value, location_of(text, at, file)))
+                items.append(ReadItem(name, value, location_of(source, at, file)))
             elif piece:
                 remarks.append(
-                    ReadRemark(location_of(text, at, file), f"ignored: entry {number} is not NAME=VALUE", lost=True)
+                    ReadRemark(location_of(source, at, file), f"ignored: entry {number} is not NAME=VALUE", lost=True)
                 )
             at += len(piece) + 1
         return ReadResult(items, remarks)

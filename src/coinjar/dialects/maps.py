@@ -19,8 +19,8 @@ class JsonDialect(Dialect):
     name = "json"
     about = "a flat JSON map"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
-        return carriable(name) or carriable(text)
+    def unsupported_reason(self, name: str, value: str) -> str | None:
+        return carriable(name) or carriable(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading
@@ -71,12 +71,12 @@ def _pair(document: ParsedDocument, node: TreeNode) -> ReadItem | None:
     return document.item(name.text, value, node)
 
 
-def yaml_quoted(text: str) -> str:
+def yaml_quoted(value: str) -> str:
     """Return a text in YAML's double quotes, which are JSON's except for characters that YAML requires to be
     escaped.
     """
     return FORCED.sub(
-        lambda match: match[0] if match[0] == "\\" else f"\\u{ord(match[0]):04x}", json.dumps(text, ensure_ascii=False)
+        lambda match: match[0] if match[0] == "\\" else f"\\u{ord(match[0]):04x}", json.dumps(value, ensure_ascii=False)
     )
 
 
@@ -86,8 +86,8 @@ class YamlDialect(Dialect):
     name = "yaml"
     about = "a flat YAML map"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
-        return carriable(name) or carriable(text)
+    def unsupported_reason(self, name: str, value: str) -> str | None:
+        return carriable(name) or carriable(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         lines = [heading.comment]
@@ -118,8 +118,8 @@ class TomlDialect(Dialect):
     name = "toml"
     about = "a flat TOML map"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
-        return carriable(name) or carriable(text)
+    def unsupported_reason(self, name: str, value: str) -> str | None:
+        return carriable(name) or carriable(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = heading.comment
@@ -133,9 +133,9 @@ class TomlDialect(Dialect):
     def read(self, data: bytes, file: str) -> ReadResult:
         import tomllib
 
-        text, remarks = decode(data, file)
+        source, remarks = decode(data, file)
         try:
-            loaded = tomllib.loads(text, parse_float=str)
+            loaded = tomllib.loads(source, parse_float=str)
         except tomllib.TOMLDecodeError as fault:
             words = _TOML_FAULT.match(str(fault))
             location = Location(file, int(words[2]), int(words[3])) if words and words[2] else Location(file)
@@ -146,7 +146,7 @@ class TomlDialect(Dialect):
                 code="not-toml",
             ) from None
         reading = ReadResult([], remarks)
-        places = _toml_places(text, file)
+        places = _toml_places(source, file)
         document = _TomlValues(reading, file)
         for name, value in loaded.items():
             document.take(name, value, places.get(name, Location(file)))
@@ -167,31 +167,31 @@ class _TomlValues:
             what = "a table" if isinstance(value, dict) else "a list"
             self.reading.remarks.append(ReadRemark(location, f"ignored: {name} is not a text but {what}", lost=True))
             return
-        text = str(value).lower() if isinstance(value, bool) else str(value)
+        source = str(value).lower() if isinstance(value, bool) else str(value)
         if not isinstance(value, str):
-            self.reading.remarks.append(ReadRemark(location, f"{name} is not a text; it was read as {text}"))
-        self.reading.items.append(ReadItem(name, text, location))
+            self.reading.remarks.append(ReadRemark(location, f"{name} is not a text; it was read as {source}"))
+        self.reading.items.append(ReadItem(name, source, location))
 
 
 def _toml_key(name: str) -> str:
     return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _toml_string(name)
 
 
-def _toml_string(text: str) -> str:
-    return '"' + _TOML_ESCAPED.sub(lambda match: _TOML_NAMED.get(match[0]) or f"\\u{ord(match[0]):04x}", text) + '"'
+def _toml_string(value: str) -> str:
+    return '"' + _TOML_ESCAPED.sub(lambda match: _TOML_NAMED.get(match[0]) or f"\\u{ord(match[0]):04x}", value) + '"'
 
 
-def _toml_places(text: str, file: str) -> dict[str, Location]:
+def _toml_places(source: str, file: str) -> dict[str, Location]:
     """Return the locations of the top-level names: tomllib keeps none.
 
     A line inside a long string may look like a name, so the first counts.
     """
     places: dict[str, Location] = {}
     at = 0
-    for line in text.split("\n"):
+    for line in source.split("\n"):
         key = _TOML_KEY.match(line)
         if key:
             name = key[1] or key[3] or (json.loads(f'"{key[2]}"') if key[2] and "\\U" not in key[2] else key[2] or "")
-            places.setdefault(name, location_of(text, at + len(line) - len(line.lstrip()), file))
+            places.setdefault(name, location_of(source, at + len(line) - len(line.lstrip()), file))
         at += len(line) + 1
     return places

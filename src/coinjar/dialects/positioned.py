@@ -15,9 +15,9 @@ from coinjar.documents.tree import TreeNode, build_tree, documents
 from coinjar.documents.yamltext import compose
 
 
-def carriable(text: str) -> str | None:
+def carriable(source: str) -> str | None:
     """Return why no text format can carry this value; a NUL is possible in these."""
-    return not_for_environments(text.replace("\0", ""))
+    return not_for_environments(source.replace("\0", ""))
 
 
 def json_text(value: object) -> bytes:
@@ -33,16 +33,18 @@ class DocumentPart(NamedTuple):
     document: ParsedDocument
 
 
-def parts(text: str, file: str) -> list[DocumentPart]:
+def parts(source: str, file: str) -> list[DocumentPart]:
     """Return the documents of a YAML text, each with its positions in the whole text.
 
     Raises InputError if it is not YAML.
     """
-    spans = documents(text, file)
+    spans = documents(source, file)
     blank = re.compile(r"[^\n]")  # everything before a document is blanked, so that its positions are the file's
     return [
         DocumentPart(
-            start, end, ParsedDocument((blank.sub(" ", text[:start]) + text[start:end]).encode(), file, as_json=False)
+            start,
+            end,
+            ParsedDocument((blank.sub(" ", source[:start]) + source[start:end]).encode(), file, as_json=False),
         )
         for start, end in spans
     ]
@@ -96,8 +98,8 @@ class ParsedDocument:
         if self.as_json and not node.style:
             self.remark(at, f"{name} is not a text; it was read as written")
         elif not self.as_json and (meaning := implicit_type(node)):
-            words, text = meaning
-            shown = f"becomes '{text}' there" if text != node.text else "was read as written"
+            words, source = meaning
+            shown = f"becomes '{source}' there" if source != node.text else "was read as written"
             message = f"{name} is {words} to readers with types, and {shown}: quote it"
-            self.remark(at, message, kind=TYPED if text == node.text else "")
+            self.remark(at, message, kind=TYPED if source == node.text else "")
         return ReadItem(name, node.text, self.location(at))

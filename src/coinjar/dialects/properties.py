@@ -20,8 +20,8 @@ class PropertiesDialect(Dialect):
     name = "properties"
     about = "Java properties"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
-        return carriable(name) or carriable(text)
+    def unsupported_reason(self, name: str, value: str) -> str | None:
+        return carriable(name) or carriable(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = heading.comment
@@ -35,9 +35,9 @@ class PropertiesDialect(Dialect):
         ).encode("ascii")
 
     def read(self, data: bytes, file: str) -> ReadResult:
-        text, remarks, is_utf8 = _decoded(data, file)
+        source, remarks, is_utf8 = _decoded(data, file)
         items: list[ReadItem] = []
-        for location, line in _logical_lines(text, file):
+        for location, line in _logical_lines(source, file):
             name, value = _parted(line)
             if is_utf8 and not line.isascii():
                 remarks.append(
@@ -81,9 +81,9 @@ def _decoded(data: bytes, file: str) -> tuple[str, list[ReadRemark], bool]:
         )
 
 
-def _escaped(text: str, *, name: bool = False) -> str:
+def _escaped(source: str, *, name: bool = False) -> str:
     parts = []
-    for number, letter in enumerate(text):
+    for number, letter in enumerate(source):
         if letter in _NAMED:
             parts.append(_NAMED[letter])
         elif letter == "\\" or (name and letter in " =:#!") or (letter == " " and number == 0):
@@ -96,11 +96,11 @@ def _escaped(text: str, *, name: bool = False) -> str:
     return "".join(parts)
 
 
-def _logical_lines(text: str, file: str) -> list[tuple[Location, str]]:
+def _logical_lines(source: str, file: str) -> list[tuple[Location, str]]:
     """Return the lines, continued ones joined, without comments and empty ones."""
     result: list[tuple[Location, str]] = []
     going_on = False
-    for number, raw in enumerate(re.split(r"\r\n|\n|\r", text), 1):
+    for number, raw in enumerate(re.split(r"\r\n|\n|\r", source), 1):
         line = raw.lstrip(" \t\f")
         if going_on:
             location, before = result[-1]
@@ -120,8 +120,8 @@ def _parted(line: str) -> tuple[str, str]:
     return match[1], line[match.end() :]
 
 
-def _unescaped(text: str) -> str:
+def _unescaped(source: str) -> str:
     done = _ESCAPE.sub(
-        lambda match: chr(int(match[1], 16)) if match[1] else _READ.get(match[2] or "", match[2] or ""), text
+        lambda match: chr(int(match[1], 16)) if match[1] else _READ.get(match[2] or "", match[2] or ""), source
     )
     return done.encode("utf-16", "surrogatepass").decode("utf-16", "replace")

@@ -27,8 +27,8 @@ class SettingsDialect(Dialect):
     about = "nested settings in JSON or YAML; a base file and one per stage"
     as_json = True
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
-        return carriable(name) or carriable(text)
+    def unsupported_reason(self, name: str, value: str) -> str | None:
+        return carriable(name) or carriable(value)
 
     def clash(self, entries: Sequence[Entry]) -> str | None:
         paths: dict[tuple[str, ...], str] = {}
@@ -139,12 +139,12 @@ class SettingsDialect(Dialect):
                     document.remark(
                         key, f"{name} is {'a list' if node.kind == 'seq' else 'empty'}; it was read as JSON text"
                     )
-                text = (
+                source = (
                     _list_text(variable, node)
                     if variable and variable.kind == "list"
                     else _json_of(node, as_json=self.as_json)
                 )
-                items.append(ReadItem(name, text, document.location(key)))
+                items.append(ReadItem(name, source, document.location(key)))
             elif self.as_json and not node.style and node.text != "null":
                 items.append(ReadItem(name, node.text, document.location(key)))  # these files are for typed values
             elif item := document.item(name, node, key):
@@ -166,29 +166,29 @@ def _walk(
             yield here, member.key, value
 
 
-def typed(variable: Variable | None, text: str) -> Plain:
+def typed(variable: Variable | None, value: str) -> Plain:
     """Return a value in the type that its kind has in JSON."""
     if variable is None:
-        return text
+        return value
     if variable.kind == "boolean":
         spelling = variable.constraints.get("spelling")
         true = spelling["true"] if isinstance(spelling, dict) else "true"
-        return UnquotedScalar("true" if text == true else "false")
+        return UnquotedScalar("true" if value == true else "false")
     if variable.kind in ("integer", "number", "port"):
-        return UnquotedScalar(text) if is_json_number(text) else text
+        return UnquotedScalar(value) if is_json_number(value) else value
     if variable.kind == "list":
-        return list(split_list(text, variable.constraints))
+        return list(split_list(value, variable.constraints))
     if variable.kind == "json":
-        tree = _json_or_none(text)
-        return plain_of(tree) if tree else text
-    return text
+        tree = _json_or_none(value)
+        return plain_of(tree) if tree else value
+    return value
 
 
-def _json_or_none(text: str) -> TreeNode | None:
+def _json_or_none(source: str) -> TreeNode | None:
     from coinjar.core.errors import InputError
 
     try:
-        return build_json_tree(text, "")
+        return build_json_tree(source, "")
     except InputError:
         return None
 

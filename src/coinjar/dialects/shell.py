@@ -21,9 +21,9 @@ _KEPT_BY_SHELLS = frozenset(
 )
 
 
-def quote(text: str) -> str:
+def quote(value: str) -> str:
     """Return the text as one shell word."""
-    return "'" + text.replace("'", "'\\''") + "'"
+    return "'" + value.replace("'", "'\\''") + "'"
 
 
 class PosixDialect(Dialect):
@@ -32,12 +32,12 @@ class PosixDialect(Dialect):
     name = "posix"
     about = "a file for sh to source, with export"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, value: str) -> str | None:
         if not shell_can_set(name):
             return "shells cannot set this name"
         if name in _KEPT_BY_SHELLS:
             return "shells reserve this name"
-        return not_for_environments(text)
+        return not_for_environments(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return (heading.comment + self.lines(entries)).encode()
@@ -50,8 +50,8 @@ class PosixDialect(Dialect):
         )
 
     def read(self, data: bytes, file: str) -> ReadResult:
-        text, remarks = decode(data, file)
-        return _AssignmentParser(text, file, remarks).read()
+        source, remarks = decode(data, file)
+        return _AssignmentParser(source, file, remarks).read()
 
 
 _USAGE = '[ $# -gt 0 ] || { echo "usage: $0 PROGRAM [ARGUMENT...]" >&2; exit 2; }'
@@ -142,8 +142,8 @@ def _as_reference(pieces: _Pieces) -> str | None:
 class _AssignmentParser:
     """Reads assignments; everything else is reported and skipped to the end of its line."""
 
-    def __init__(self, text: str, file: str, remarks: list[ReadRemark]) -> None:
-        self.text = text
+    def __init__(self, source: str, file: str, remarks: list[ReadRemark]) -> None:
+        self.text = source
         self.file = file
         self.at = 0
         self.items: list[ReadItem] = []
@@ -241,22 +241,22 @@ class _AssignmentParser:
 
     def _word(self) -> _Pieces:
         parts: _Pieces = []
-        text = self.text
-        while self.at < len(text) and text[self.at] not in " \t\n;":
-            letter = text[self.at]
+        source = self.text
+        while self.at < len(source) and source[self.at] not in " \t\n;":
+            letter = source[self.at]
             if letter == "'":
                 parts.append(self._single())
             elif letter == '"':
                 parts += self._double()
             elif letter == "\\":
-                parts.append("" if text.startswith("\n", self.at + 1) else text[self.at + 1 : self.at + 2] or "\\")
+                parts.append("" if source.startswith("\n", self.at + 1) else source[self.at + 1 : self.at + 2] or "\\")
                 self.at += 2
             elif letter in "$`":
                 parts.append(self._parameter())
             elif letter in "&|<>()":
                 raise _NeedsShell(f"has a bare '{letter}', which a shell acts on")
             else:
-                match = _WORD.match(text, self.at)
+                match = _WORD.match(source, self.at)
                 assert match, "every other character is part of a word"
                 parts.append(match.group())
                 self.at = match.end()

@@ -44,7 +44,7 @@ class StagePrefixedDialect(JsonDialect):
         there = [key.text for key, _ in ParsedDocument(old, file, as_json=True).members("JSON object")]
         stages = {*self.parse_context.stages, heading.stage}
         gone = [name for name in there if name not in wanted and self._owner(name, stages) == heading.stage]
-        edits = [Edit((name,), None) for name in gone] + [Edit((name,), text) for name, text in wanted.items()]
+        edits = [Edit((name,), None) for name in gone] + [Edit((name,), source) for name, source in wanted.items()]
         kept = apply(old, file, edits, as_json=True)
         return kept if kept.endswith(b"\n") else kept + b"\n"
 

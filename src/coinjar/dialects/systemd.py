@@ -30,14 +30,14 @@ class SystemdDialect(Dialect):
     name = "systemd"
     about = "a file for systemd's EnvironmentFile="
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
+    def unsupported_reason(self, name: str, value: str) -> str | None:
         if not shell_can_set(name):
             return "systemd does not accept a name with a character other than A to Z, digits and '_'"
-        if _REFUSED.search(text):
+        if _REFUSED.search(value):
             return (
                 "systemd does not accept control characters other than tabs and line breaks, or Unicode noncharacters"
             )
-        return not_for_environments(text)
+        return not_for_environments(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = heading.comment
@@ -46,19 +46,19 @@ class SystemdDialect(Dialect):
         ).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
-        text, remarks = decode(data, file)
-        return _EnvironmentFileParser(text, file, remarks).read()
+        source, remarks = decode(data, file)
+        return _EnvironmentFileParser(source, file, remarks).read()
 
 
-def _quoted(text: str) -> str:
-    return '"' + re.sub(r'["\\$`]', r"\\\g<0>", text) + '"'
+def _quoted(value: str) -> str:
+    return '"' + re.sub(r'["\\$`]', r"\\\g<0>", value) + '"'
 
 
 class _EnvironmentFileParser:
     """The states of systemd's own reader: before a value, bare, in `'`, in `"`."""
 
-    def __init__(self, text: str, file: str, remarks: list[ReadRemark]) -> None:
-        self.text = text
+    def __init__(self, source: str, file: str, remarks: list[ReadRemark]) -> None:
+        self.text = source
         self.file = file
         self.remarks = remarks
         self.items: list[ReadItem] = []
@@ -112,15 +112,15 @@ class _EnvironmentFileParser:
 
         Quotes are special only before the first bare character.
         """
-        text, done, bare = self.text, "", ""
-        while at < len(text) and text[at] not in "\n\r":
-            letter = text[at]
+        source, done, bare = self.text, "", ""
+        while at < len(source) and source[at] not in "\n\r":
+            letter = source[at]
             if letter in "'\"" and not bare:
                 words, at = self._quote(letter, at + 1, name, start)
                 done += words
                 continue
             if letter == "\\":
-                following = text[at + 1 : at + 2]
+                following = source[at + 1 : at + 2]
                 if following not in ("\n", "\r", ""):
                     self.remark(start, f"{name}: the backslash before '{following}' was removed, as systemd does")
                 bare += _KEPT + ("" if following in ("\n", "\r") else following + _KEPT)
@@ -137,19 +137,19 @@ class _EnvironmentFileParser:
 
     def _quote(self, quote: str, at: int, name: str, start: int) -> tuple[str, int]:
         parts: list[str] = []
-        text = self.text
-        while at < len(text) and text[at] != quote:
-            following = text[at + 1 : at + 2]
-            if text[at] == "\\" and quote == '"':
+        source = self.text
+        while at < len(source) and source[at] != quote:
+            following = source[at + 1 : at + 2]
+            if source[at] == "\\" and quote == '"':
                 if following in ('"', "\\", "$", "`"):
                     parts.append(following)
                 elif following != "\n":
                     parts.append("\\" + following)
                 at += 2
             else:
-                parts.append(text[at])
+                parts.append(source[at])
                 at += 1
-        if at >= len(text):
+        if at >= len(source):
             self.remark(start, f"{name}: its {quote} is never closed")
         return "".join(parts), at + 1
 
@@ -160,10 +160,10 @@ class SystemdDropInDialect(SystemdDialect):
     name = "systemd-dropin"
     about = "a systemd drop-in with Environment= lines"
 
-    def unsupported_reason(self, name: str, text: str) -> str | None:
-        if len(_dropin_line(name, text).encode(errors="replace")) >= _LONGEST_LINE:
+    def unsupported_reason(self, name: str, value: str) -> str | None:
+        if len(_dropin_line(name, value).encode(errors="replace")) >= _LONGEST_LINE:
             return "its line is over 1 MiB, where systemd stops"
-        return super().unsupported_reason(name, text)
+        return super().unsupported_reason(name, value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         top = f"{heading.comment}[Service]\n"
@@ -173,20 +173,20 @@ class SystemdDropInDialect(SystemdDialect):
         ).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
-        text, remarks = decode(data, file)
+        source, remarks = decode(data, file)
         items: list[ReadItem] = []
         section = ""
         at = 0
-        for line in re.split(r"(?<!\\)\n", text):
+        for line in re.split(r"(?<!\\)\n", source):
             start, at = at, at + len(line) + 1
             words = line.strip().replace("\\\n", " ")
-            location = location_of(text, start, file)
+            location = location_of(source, start, file)
             if words.startswith("["):
                 section = words
             elif words[:1] in ("", "#", ";"):
                 continue
             elif words.startswith("Environment=") and section == "[Service]":
-                _take_words(words.partition("=")[2], items, remarks, location_of(text, start, file))
+                _take_words(words.partition("=")[2], items, remarks, location_of(source, start, file))
             elif words.startswith("UnsetEnvironment=") and section == "[Service]":
                 items += [ReadItem(name, None, location) for name in words.partition("=")[2].split()]
             else:
@@ -198,9 +198,9 @@ class SystemdDropInDialect(SystemdDialect):
         return ReadResult(items, remarks)
 
 
-def _dropin_line(name: str, text: str) -> str:
+def _dropin_line(name: str, value: str) -> str:
     escaped = (
-        text.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n").replace("\t", "\\t").replace("%", "%%")
+        value.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n").replace("\t", "\\t").replace("%", "%%")
     )
     return f'Environment="{name}={escaped}"\n'
 

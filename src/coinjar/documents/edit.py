@@ -46,19 +46,19 @@ def apply(data: bytes, file: str, edits: Sequence[Edit], *, careful: bool = Fals
     """
     if not as_json:
         compose(data, file)  # the same limits as for every file that is read
-    text = data.decode()
-    mark = "\ufeff" if text.startswith("\ufeff") else ""
-    writer = ScalarWriter("\r\n" if "\r\n" in text else "\n", careful, as_json)
-    done = apply_to_text(text[len(mark) :], file, edits, writer)
+    source = data.decode()
+    mark = "\ufeff" if source.startswith("\ufeff") else ""
+    writer = ScalarWriter("\r\n" if "\r\n" in source else "\n", careful, as_json)
+    done = apply_to_text(source[len(mark) :], file, edits, writer)
     return (mark + done).encode()
 
 
-def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWriter) -> str:
+def apply_to_text(source: str, file: str, edits: Sequence[Edit], writer: ScalarWriter) -> str:
     """Apply edits to the text of one document that was already checked."""
     read: Callable[[str], TreeNode | None] = (
         (lambda name: build_json_tree(name, file)) if writer.as_json else build_tree
     )
-    before = read(text)
+    before = read(source)
     meant: Any = data_of(before)
     for edit in edits:
         meant = _edited(meant, edit.path, edit.value)
@@ -67,7 +67,7 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWri
         meant = _without_empty(meant, edit.path[:-1], edit.keeps)
     once = _once(before, edits)
     for tried in [once, edits] if len(once) < len(edits) else [edits]:
-        created, done = _made(text, tried, writer, read)
+        created, done = _made(source, tried, writer, read)
         for edit in removals:
             done = _without_empty(done, edit.path[:-1], edit.keeps)
         if done == meant:
@@ -82,7 +82,7 @@ def apply_to_text(text: str, file: str, edits: Sequence[Edit], writer: ScalarWri
 
 
 def _made(
-    text: str, edits: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
+    source: str, edits: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
 ) -> tuple[str, Any]:
     """Return the text with the edits applied, and its data: what equals nothing for an unsupported notation (an
     explicit key).
@@ -90,13 +90,13 @@ def _made(
     additions = [edit for edit in edits if edit.value is not None]
     try:
         while additions:
-            text, additions = _written(text, additions, writer, read)
-        text = _all_removed(
-            text, [edit for edit in edits if edit.value is None], writer, read
+            source, additions = _written(source, additions, writer, read)
+        source = _all_removed(
+            source, [edit for edit in edits if edit.value is None], writer, read
         )  # last, so that a collection that gets others is never empty
-        return text, data_of(read(text))
+        return source, data_of(read(source))
     except (yaml.YAMLError, CoinJarError, ValueError):
-        return text, _NOTHING
+        return source, _NOTHING
 
 
 def _once(tree: TreeNode | None, edits: Sequence[Edit]) -> list[Edit]:
@@ -189,10 +189,10 @@ def _named(tree: TreeNode | None, edit: Edit) -> str:
 
 
 def _all_removed(
-    text: str, removals: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
+    source: str, removals: Sequence[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
 ) -> str:
     """Remove what the edits name: as many at a time as do not touch each other."""
-    tree = read(text)
+    tree = read(source)
     groups: dict[int, tuple[TreeNode, list[Edit]]] = {}
     for edit in removals:
         nodes = trail_of(tree, edit.path)
@@ -203,22 +203,22 @@ def _all_removed(
         whole = len(edits) == (len(parent.members) or len(parent.elements))
         keeps = max(edit.keeps for edit in edits)
         cuts += (
-            emptied(text, tree, edits[0].path, keeps, writer)
+            emptied(source, tree, edits[0].path, keeps, writer)
             if whole
-            else without(text, parent, [edit.path[-1] for edit in edits])
+            else without(source, parent, [edit.path[-1] for edit in edits])
         )
     for cut in sorted(cuts, reverse=True):
-        text = text[: cut.start] + cut.text + text[cut.end :]
-    return text
+        source = source[: cut.start] + cut.text + source[cut.end :]
+    return source
 
 
 def _written(
-    text: str, edits: list[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
+    source: str, edits: list[Edit], writer: ScalarWriter, read: Callable[[str], TreeNode | None]
 ) -> tuple[str, list[Edit]]:
     """Apply as many edits as one parse of the text allows; return the new text and the remaining edits."""
-    tree = read(text)
+    tree = read(source)
     if tree is None or tree.is_null:
-        return _start(text, edits[0], writer), edits[1:]
+        return _start(source, edits[0], writer), edits[1:]
     splices: list[Splice] = []
     new: dict[int, tuple[TreeNode, list[tuple[str, Plain]]]] = {}
     left: list[Edit] = []
@@ -232,13 +232,13 @@ def _written(
             continue
         opened.add(created)
         if parent.child(rest[0]) is not None:
-            splices.append(_replacement(text, parent, rest[0], _nested(rest[1:], edit.value), writer))
+            splices.append(_replacement(source, parent, rest[0], _nested(rest[1:], edit.value), writer))
         else:
             new.setdefault(id(parent), (parent, []))[1].append((str(rest[0]), _nested(rest[1:], edit.value)))
-    splices += [_insertion(text, parent, members, writer) for parent, members in new.values()]
+    splices += [_insertion(source, parent, members, writer) for parent, members in new.values()]
     for splice in sorted(splices, reverse=True):
-        text = text[: splice.start] + splice.text + text[splice.end :]
-    return text, left
+        source = source[: splice.start] + splice.text + source[splice.end :]
+    return source, left
 
 
 def _descend(tree: TreeNode, path: Path) -> tuple[TreeNode, Path]:
@@ -256,29 +256,29 @@ def _nested(path: Path, value: Plain) -> Plain:
     return value
 
 
-def _start(text: str, edit: Edit, writer: ScalarWriter) -> str:
+def _start(source: str, edit: Edit, writer: ScalarWriter) -> str:
     assert edit.value is not None
     if writer.as_json:
         return writer.pretty(_nested(edit.path, edit.value), 0, 2) + writer.newline
-    if text.strip() in ("---", "{}", "~", "null"):
-        text = ""
-    gap = writer.newline if text and not text.endswith("\n") else ""
-    return text + gap + writer.block(str(edit.path[0]), _nested(edit.path[1:], edit.value), 0)
+    if source.strip() in ("---", "{}", "~", "null"):
+        source = ""
+    gap = writer.newline if source and not source.endswith("\n") else ""
+    return source + gap + writer.block(str(edit.path[0]), _nested(edit.path[1:], edit.value), 0)
 
 
-def _insertion(text: str, parent: TreeNode, members: list[tuple[str, Plain]], writer: ScalarWriter) -> Splice:
+def _insertion(source: str, parent: TreeNode, members: list[tuple[str, Plain]], writer: ScalarWriter) -> Splice:
     """Return the insertion of members or elements at the end of a collection, in its own style."""
     inner = [(member.key.start, member.value) for member in parent.members] or [
         (node.start, node) for node in parent.elements
     ]
     if parent.flow:
-        return _flow_insertion(text, parent, inner, members, writer)
+        return _flow_insertion(source, parent, inner, members, writer)
     first, last = inner[0][0], inner[-1][1].last
     if parent.kind == "seq":
-        first = text.rindex("-", 0, first)
-    indent = first - (text.rfind("\n", 0, first) + 1)
-    at = after_line(text, last)
-    gap = writer.newline if at and text[at - 1] != "\n" else ""
+        first = source.rindex("-", 0, first)
+    indent = first - (source.rfind("\n", 0, first) + 1)
+    at = after_line(source, last)
+    gap = writer.newline if at and source[at - 1] != "\n" else ""
     if parent.kind == "map":
         return Splice(at, at, gap + "".join(writer.block(name, value, indent) for name, value in members))
     flowing = parent.elements[-1].flow
@@ -290,17 +290,21 @@ def _insertion(text: str, parent: TreeNode, members: list[tuple[str, Plain]], wr
 
 
 def _flow_insertion(
-    text: str,
+    source: str,
     parent: TreeNode,
     inner: list[tuple[int, TreeNode]],
     members: list[tuple[str, Plain]],
     writer: ScalarWriter,
 ) -> Splice:
-    opened = text.index("{" if parent.kind == "map" else "[", parent.start) + 1
-    line = text.rfind("\n", 0, opened) + 1
-    outer = len(text[line:]) - len(text[line:].lstrip(" "))
-    many = "\n" in text[opened : inner[0][0]] if inner else writer.as_json and (len(text.strip()) <= 2 or "\n" in text)
-    indent = inner[0][0] - (text.rfind("\n", 0, inner[0][0]) + 1) if inner and many else outer + 2
+    opened = source.index("{" if parent.kind == "map" else "[", parent.start) + 1
+    line = source.rfind("\n", 0, opened) + 1
+    outer = len(source[line:]) - len(source[line:].lstrip(" "))
+    many = (
+        "\n" in source[opened : inner[0][0]]
+        if inner
+        else writer.as_json and (len(source.strip()) <= 2 or "\n" in source)
+    )
+    indent = inner[0][0] - (source.rfind("\n", 0, inner[0][0]) + 1) if inner and many else outer + 2
 
     def words(value: Plain) -> str:
         return writer.pretty(value, indent, max(indent - outer, 1)) if many and writer.as_json else writer.flow(value)
@@ -314,21 +318,21 @@ def _flow_insertion(
         close = f"{writer.newline}{' ' * outer}" if many else ""
         return Splice(opened, parent.end - 1, (gap if many else "") + f",{gap}".join(definitions) + close)
     at = inner[-1][1].last
-    comma = re.compile(r"[ \t\r\n]*,").match(text, at)
+    comma = re.compile(r"[ \t\r\n]*,").match(source, at)
     if comma:  # a comma after the last, as YAML allows
         return Splice(comma.end(), comma.end(), "".join(f"{gap}{line}," for line in definitions))
     return Splice(at, at, "".join(f",{gap}{line}" for line in definitions))
 
 
-def _replacement(text: str, parent: TreeNode, step: str | int, value: Plain, writer: ScalarWriter) -> Splice:
+def _replacement(source: str, parent: TreeNode, step: str | int, value: Plain, writer: ScalarWriter) -> Splice:
     old = parent.child(step)
     assert old is not None
-    anchor = _ANCHOR.match(text, old.start, old.end) if old.kind != "alias" and not writer.as_json else None
+    anchor = _ANCHOR.match(source, old.start, old.end) if old.kind != "alias" and not writer.as_json else None
     start = anchor.end() if anchor else old.start
     if writer.as_json:
-        line = text.rfind("\n", 0, start) + 1
-        indent = len(text[line:]) - len(text[line:].lstrip(" "))
-        many = "\n" in text[parent.start : start_of(parent, 0)]
+        line = source.rfind("\n", 0, start) + 1
+        indent = len(source[line:]) - len(source[line:].lstrip(" "))
+        many = "\n" in source[parent.start : start_of(parent, 0)]
         return Splice(start, old.last, writer.pretty(value, indent, 2) if many else writer.flow(value))
     if parent.flow or old.flow:
         return Splice(
@@ -338,41 +342,41 @@ def _replacement(text: str, parent: TreeNode, step: str | int, value: Plain, wri
             if parent.flow or not isinstance(value, str)
             else writer.scalar(value, old.style),
         )
-    line = text.rfind("\n", 0, start_of(parent, step)) + 1
+    line = source.rfind("\n", 0, start_of(parent, step)) + 1
     if (
         isinstance(value, str)
         and old.kind in ("scalar", "alias")
         and old.style not in ("|", ">")
         and (isinstance(value, UnquotedScalar) or not as_block(value))
     ):
-        gap = " " if text[start - 1 : start] == ":" else ""
+        gap = " " if source[start - 1 : start] == ":" else ""
         return Splice(start, old.last, gap + writer.scalar(value, old.style))
     if parent.kind == "seq":
-        dash = text.rindex("-", 0, old.start)
+        dash = source.rindex("-", 0, old.start)
         return Splice(
-            line, after_line(text, old.last), text[line:dash] + writer.element(value, dash - line)[dash - line :]
+            line, after_line(source, old.last), source[line:dash] + writer.element(value, dash - line)[dash - line :]
         )
-    return _member_replacement(text, parent, str(step), value, writer, anchor.group().rstrip() if anchor else "")
+    return _member_replacement(source, parent, str(step), value, writer, anchor.group().rstrip() if anchor else "")
 
 
 def _member_replacement(
-    text: str, parent: TreeNode, name: str, value: Plain, writer: ScalarWriter, anchor: str
+    source: str, parent: TreeNode, name: str, value: Plain, writer: ScalarWriter, anchor: str
 ) -> Splice:
     """Return a member's new value over several lines: everything after the colon is replaced, except a comment."""
     member = parent.member(name)
     assert member
-    line = text.rfind("\n", 0, member.key.start) + 1
+    line = source.rfind("\n", 0, member.key.start) + 1
     old = member.value
     whole = writer.block(name, value, member.key.start - line)
     first, rest = whole[whole.index(":", len(writer.scalar(name))) :].split(writer.newline, 1)
-    comment = _comment_behind(text, old)
+    comment = _comment_behind(source, old)
     tail = f"{first}{'  ' if comment else ''}{comment}{writer.newline}{rest}"
     kept = f": {anchor}{tail[1:]}" if anchor else tail
-    return Splice(member.colon(text), after_line(text, old.last), kept)
+    return Splice(member.colon(source), after_line(source, old.last), kept)
 
 
-def _comment_behind(text: str, old: TreeNode) -> str:
+def _comment_behind(source: str, old: TreeNode) -> str:
     """Return the comment on the line where a value ends; for a block scalar, on the line where it starts."""
-    line = text[old.start :] if old.style in ("|", ">") else text[old.last :]
+    line = source[old.start :] if old.style in ("|", ">") else source[old.last :]
     match = re.match(r"[^\r\n#]*(?<=[ \t])(#[^\r\n]*)", line)
     return match[1] if match else ""

@@ -15,17 +15,17 @@ from coinjar.documents.yamltext import DEEPEST
 _BLANK = re.compile(r"[ \t\n\r]*")
 
 
-def build_json_tree(text: str, file: str) -> TreeNode:
+def build_json_tree(source: str, file: str) -> TreeNode:
     """Return the tree.
 
     A string has the style `"`, every other scalar none. Raises InputError with the location of the fault.
     """
     try:
-        tree, end = _value(text, _skip(text, 0), 0)
-        if _skip(text, end) != len(text):
-            raise JSONDecodeError("Unexpected text after the end", text, _skip(text, end))
+        tree, end = _value(source, _skip(source, 0), 0)
+        if _skip(source, end) != len(source):
+            raise JSONDecodeError("Unexpected text after the end", source, _skip(source, end))
     except JSONDecodeError as fault:
-        where = location_of(text, fault.pos, file)
+        where = location_of(source, fault.pos, file)
         raise InputError(
             f"this is not JSON: {fault.msg[0].lower()}{fault.msg[1:]}",
             hint="correct it there",
@@ -35,62 +35,62 @@ def build_json_tree(text: str, file: str) -> TreeNode:
     return tree
 
 
-def _skip(text: str, at: int) -> int:
-    match = _BLANK.match(text, at)
+def _skip(source: str, at: int) -> int:
+    match = _BLANK.match(source, at)
     return match.end() if match else at
 
 
-def _value(text: str, at: int, depth: int) -> tuple[TreeNode, int]:
+def _value(source: str, at: int, depth: int) -> tuple[TreeNode, int]:
     if depth > DEEPEST:
-        raise JSONDecodeError(f"It is nested more than {DEEPEST} levels deep", text, at)
-    letter = text[at : at + 1]
+        raise JSONDecodeError(f"It is nested more than {DEEPEST} levels deep", source, at)
+    letter = source[at : at + 1]
     if letter == '"':
-        words, end = scanstring(text, at + 1)
+        words, end = scanstring(source, at + 1)
         return _scalar(at, end, words, '"'), end
     if letter in ("{", "["):
-        return _collection(text, at, depth)
-    bare = LITERAL.match(text, at)
+        return _collection(source, at, depth)
+    bare = LITERAL.match(source, at)
     if bare is None:
-        raise JSONDecodeError("A value is missing", text, at)
+        raise JSONDecodeError("A value is missing", source, at)
     return _scalar(at, bare.end(), bare.group(), None), bare.end()
 
 
-def _scalar(start: int, end: int, text: str, style: str | None) -> TreeNode:
+def _scalar(start: int, end: int, source: str, style: str | None) -> TreeNode:
     tree = TreeNode("scalar", start, end)
-    tree.text, tree.style = text, style
+    tree.text, tree.style = source, style
     return tree
 
 
-def _collection(text: str, start: int, depth: int) -> tuple[TreeNode, int]:
-    is_map = text[start] == "{"
+def _collection(source: str, start: int, depth: int) -> tuple[TreeNode, int]:
+    is_map = source[start] == "{"
     close = "}" if is_map else "]"
     tree = TreeNode("map" if is_map else "seq", start, start)
     tree.flow = True
-    at = _skip(text, start + 1)
-    while text[at : at + 1] != close:
+    at = _skip(source, start + 1)
+    while source[at : at + 1] != close:
         if is_map:
-            key, at = _key(text, at)
-        value, at = _value(text, at, depth + 1)
+            key, at = _key(source, at)
+        value, at = _value(source, at, depth + 1)
         if is_map:
             tree.members.append(TreeMember(key, value))
         else:
             tree.elements.append(value)
-        at = _skip(text, at)
-        if text[at : at + 1] == ",":
-            comma, at = at, _skip(text, at + 1)
-            if text[at : at + 1] == close:
-                raise JSONDecodeError("There is a comma before the end", text, comma)
-        elif text[at : at + 1] != close:
-            raise JSONDecodeError(f"Expecting ',' or '{close}'", text, at)
+        at = _skip(source, at)
+        if source[at : at + 1] == ",":
+            comma, at = at, _skip(source, at + 1)
+            if source[at : at + 1] == close:
+                raise JSONDecodeError("There is a comma before the end", source, comma)
+        elif source[at : at + 1] != close:
+            raise JSONDecodeError(f"Expecting ',' or '{close}'", source, at)
     tree.end = tree.last = at + 1
     return tree, at + 1
 
 
-def _key(text: str, at: int) -> tuple[TreeNode, int]:
-    if text[at : at + 1] != '"':
-        raise JSONDecodeError("Expecting a name in double quotes", text, at)
-    name, end = scanstring(text, at + 1)
-    colon = _skip(text, end)
-    if text[colon : colon + 1] != ":":
-        raise JSONDecodeError("Expecting ':'", text, colon)
-    return _scalar(at, end, name, '"'), _skip(text, colon + 1)
+def _key(source: str, at: int) -> tuple[TreeNode, int]:
+    if source[at : at + 1] != '"':
+        raise JSONDecodeError("Expecting a name in double quotes", source, at)
+    name, end = scanstring(source, at + 1)
+    colon = _skip(source, end)
+    if source[colon : colon + 1] != ":":
+        raise JSONDecodeError("Expecting ':'", source, colon)
+    return _scalar(at, end, name, '"'), _skip(source, colon + 1)

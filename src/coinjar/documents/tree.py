@@ -26,9 +26,9 @@ class TreeMember:
     def name(self) -> str:
         return self.key.text
 
-    def colon(self, text: str) -> int:
+    def colon(self, source: str) -> int:
         """The offset of the colon."""
-        return text.index(":", self.key.end)
+        return source.index(":", self.key.end)
 
 
 class TreeNode:
@@ -92,7 +92,7 @@ def _marks(event: yaml.Event) -> tuple[int, int]:
     return event.start_mark.index, event.end_mark.index
 
 
-def documents(text: str, file: str) -> list[tuple[int, int]]:
+def documents(source: str, file: str) -> list[tuple[int, int]]:
     """Return where each document of a YAML text starts and ends, trailing comments included.
 
     Raises InputError if it is not YAML.
@@ -100,23 +100,23 @@ def documents(text: str, file: str) -> list[tuple[int, int]]:
     try:
         starts = [
             _marks(event)[0]
-            for event in yaml.parse(text, Loader=FailsafeLoader)
+            for event in yaml.parse(source, Loader=FailsafeLoader)
             if isinstance(event, yaml.DocumentStartEvent)
         ]
     except yaml.YAMLError as fault:
         raise translated(fault, file) from None
     starts[:1] = [0]
-    return list(zip(starts, [*starts[1:], len(text)], strict=True))
+    return list(zip(starts, [*starts[1:], len(source)], strict=True))
 
 
-def build_tree(text: str) -> TreeNode | None:
+def build_tree(source: str) -> TreeNode | None:
     """Return the tree of a text with at most one document. Raises yaml.YAMLError."""
-    events = yaml.parse(text, Loader=FailsafeLoader)
+    events = yaml.parse(source, Loader=FailsafeLoader)
     anchors: dict[str, TreeNode] = {}
     root = None
     for event in events:
         if isinstance(event, yaml.NodeEvent):
-            root = _grow(event, events, anchors, text)
+            root = _grow(event, events, anchors, source)
     return root
 
 
@@ -128,22 +128,22 @@ def build_trees(data: bytes, file: str) -> list[TreeNode]:
     check_bytes(data, file)
     if b"*" in data:
         refuse_expansion(data, file)
-    text = data.decode()
+    source = data.decode()
     nodes = []
     anchors: dict[str, TreeNode] = {}
     try:
-        events = yaml.parse(text, Loader=FailsafeLoader)
+        events = yaml.parse(source, Loader=FailsafeLoader)
         for event in events:
             if isinstance(event, yaml.DocumentStartEvent):
                 anchors = {}
             elif isinstance(event, yaml.NodeEvent):
-                nodes.append(_grow(event, events, anchors, text))
+                nodes.append(_grow(event, events, anchors, source))
     except yaml.YAMLError as fault:
         raise translated(fault, file) from None
     return nodes
 
 
-def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, TreeNode], text: str) -> TreeNode:
+def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, TreeNode], source: str) -> TreeNode:
     if isinstance(event, yaml.AliasEvent):
         tree = TreeNode("alias", *_marks(event), event.anchor)
         tree.target = anchors.get(str(event.anchor))
@@ -152,7 +152,7 @@ def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tr
         tree = TreeNode("scalar", *_marks(event), event.anchor)
         tree.text, tree.style = event.value, event.style if event.style in ("'", '"', "|", ">") else None
         if tree.style in ("|", ">"):
-            tree.last = _block_end(text, tree)
+            tree.last = _block_end(source, tree)
     else:
         tree = TreeNode(
             "map" if isinstance(event, yaml.MappingStartEvent) else "seq",
@@ -163,26 +163,26 @@ def _grow(event: yaml.Event, events: Iterator[yaml.Event], anchors: dict[str, Tr
     if tree.anchor and tree.kind != "alias":
         anchors[tree.anchor] = tree
     if tree.kind != "scalar":
-        _fill(tree, events, anchors, text)
+        _fill(tree, events, anchors, source)
     return tree
 
 
-def _block_end(text: str, tree: TreeNode) -> int:
+def _block_end(source: str, tree: TreeNode) -> int:
     """Return the end of a block scalar: its end mark is after blank lines, which belong to it only with `+`."""
-    value = text[tree.start : tree.end]
+    value = source[tree.start : tree.end]
     if "+" in value.split("\n", 1)[0].split("#")[0]:
         return tree.end
-    end = text.find("\n", tree.start + len(value.rstrip()))
+    end = source.find("\n", tree.start + len(value.rstrip()))
     return tree.end if end < 0 else end + 1
 
 
-def _fill(tree: TreeNode, events: Iterator[yaml.Event], anchors: dict[str, TreeNode], text: str) -> None:
+def _fill(tree: TreeNode, events: Iterator[yaml.Event], anchors: dict[str, TreeNode], source: str) -> None:
     inner: list[TreeNode] = []
     for event in events:
         if isinstance(event, yaml.CollectionEndEvent):
             tree.end = tree.last = _marks(event)[1]
             break
-        inner.append(_grow(event, events, anchors, text))
+        inner.append(_grow(event, events, anchors, source))
     if inner and not tree.flow:
         tree.last = inner[-1].last  # a block's own end mark is after the comments that follow it
     if tree.kind == "map":

@@ -70,7 +70,7 @@ def read_access(path: Path, context: str) -> ClusterAccess:
 
 
 def named_programs(data: bytes) -> list[list[str]]:
-    """Return the programs that a kubeconfig's users get their tokens from. A file that is not a kubeconfig names none."""
+    """Return the programs that provide tokens in a kubeconfig. A file that is not a kubeconfig names none."""
     return [
         [str(program.get("command", "")), *map(str, program.get("args") or [])]
         for user in _users(data)
