@@ -131,12 +131,12 @@ class ComposeProject:
             if done is not None:
                 yield ReadItem(name, done, self.document.location(key))
 
-    def _text(self, name: str, text: str, node: TreeNode) -> str | None:
+    def _text(self, name: str, value: str, node: TreeNode) -> str | None:
         """Return a text with its references replaced; None, with a remark, if that is not possible."""
-        if "$" not in text:
-            return text
+        if "$" not in value:
+            return value
         try:
-            done = interpolate(text, self.given.get)
+            done = interpolate(value, self.given.get)
         except InterpolationError as fault:
             self._remark(node, f"ignored: {name} has {fault}", lost=True)
             return None

@@ -97,13 +97,13 @@ def effective_entry(
 def _is_secret(opened: OpenJar | None, jar: Jar | None, name: str, texts: Sequence[str]) -> bool:
     """Return whether a level's value is a secret: by its name, as one computed from a secret, or by its text."""
     if opened is None or jar is None:
-        return any(infer(name, text).secret for text in texts)
+        return any(infer(name, value).secret for value in texts)
     variable = jar.variables.get(name) or jar.current_owner(name)
     if variable is not None and variable.name in jar.secret_names:
         return True
     finder = SecretFinder(secret_texts(opened, jar), shortest=SHORTEST_KNOWN)
-    return any(finder.first(text) for text in texts) or (
-        variable is None and any(infer(name, text).secret for text in texts)
+    return any(finder.first(value) for value in texts) or (
+        variable is None and any(infer(name, value).secret for value in texts)
     )
 
 

@@ -30,13 +30,13 @@ def compare_sources(
 
     In a file without a jar, what looks secret is treated as secret.
     """
-    stages = [text for text in (other_name, other) if not is_source(text)]
-    asked = [text.partition("@")[2] for text in (other_name, other) if text.startswith("dest:") and "@" in text]
+    stages = [word for word in (other_name, other) if not is_source(word)]
+    asked = [word.partition("@")[2] for word in (other_name, other) if word.startswith("dest:") and "@" in word]
     jar = opened.load([*stages, *asked]) if opened else None
     if jar:
         services = [jar.service(service).name for service in services] or list(jar.services)
     destinations = [
-        jar.destination(text[5:].partition("@")[0]) for text in (other_name, other) if jar and text.startswith("dest:")
+        jar.destination(word[5:].partition("@")[0]) for word in (other_name, other) if jar and word.startswith("dest:")
     ]
     for destination in destinations:  # what it never takes is not a difference
         services = [name for name in services if destination.services is None or name in destination.services]
@@ -44,7 +44,7 @@ def compare_sources(
     unread: set[str] = set()
     stage = stages[0] if len(stages) == 1 else None
     context = opened.source_context(jar, stage) if opened and jar else SourceContext()
-    sides = [_side(opened, context, text, services, remarks, unread, every_name) for text in (other_name, other)]
+    sides = [_side(opened, context, word, services, remarks, unread, every_name) for word in (other_name, other)]
     services = services or list(
         dict.fromkeys(service for side in sides if isinstance(side, FlatSide) for service in side.services())
     )
@@ -70,22 +70,22 @@ def _takes(jar: Jar | None, destination: Destination, row: Difference) -> bool:
 def _side(
     opened: OpenJar | None,
     context: SourceContext,
-    text: str,
+    word: str,
     services: list[str],
     remarks: list[ReadRemark],
     unread: set[str],
     every_name: bool,
 ) -> Side:
     jar = context.jar
-    if not is_source(text):
+    if not is_source(word):
         assert opened is not None, "a stage requires a jar"
         assert jar is not None
-        return StageSide(opened.resolver(text, jar=jar), services)
-    if text.startswith("delivery:") and opened is not None and jar is not None:
+        return StageSide(opened.resolver(word, jar=jar), services)
+    if word.startswith("delivery:") and opened is not None and jar is not None:
         from coinjar.actions.delivery.history import delivery_number, delivery_side
 
-        return delivery_side(opened, jar, delivery_number(text))
-    source = read_source(text, context)
+        return delivery_side(opened, jar, delivery_number(word))
+    source = read_source(word, context)
     remarks += source.reading.remarks
     unread |= source.reading.unread
     known = jar.variables if jar else {}
@@ -110,9 +110,9 @@ def _side(
     return FlatSide(source.label, values, secret)
 
 
-def _normal(variable: Variable | None, text: str | None) -> str | None:
+def _normal(variable: Variable | None, value: str | None) -> str | None:
     """Return a text in the jar's spelling, so that only real differences are reported."""
     try:
-        return normal(variable, text) if variable and text is not None else text
+        return normal(variable, value) if variable and value is not None else value
     except CoinJarError:
-        return text
+        return value

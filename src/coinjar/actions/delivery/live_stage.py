@@ -122,8 +122,8 @@ class LiveStage:
         """Return the fingerprint of a text for the records, keyed with the stage's naming key."""
         key = self.records_key()
 
-        def of(name: str, text: str) -> str:
-            return fingerprint(key, self.jar.app, (self.stage, destination, target), name, text)
+        def of(name: str, value: str) -> str:
+            return fingerprint(key, self.jar.app, (self.stage, destination, target), name, value)
 
         return of
 
@@ -303,7 +303,7 @@ class LiveStage:
 
 def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | None]], source: str) -> Jar:
     """Return the jar as if these values, by service, were set on the stage."""
-    gone = {name for texts in values.values() for name, text in texts.items() if text is None}
+    gone = {name for texts in values.values() for name, value in texts.items() if value is None}
     jar = jar._replace(
         variables={**jar.variables} | {name: jar.variables[name]._replace(required=False) for name in gone}
     )
@@ -312,8 +312,8 @@ def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | N
         for layer, scopes in jar.plain.items()
     }
     for service, texts in values.items():
-        for name, text in texts.items():
-            content = UNSET if text is None else Secret(text) if jar.variables[name].secret else text
+        for name, value in texts.items():
+            content = UNSET if value is None else Secret(value) if jar.variables[name].secret else value
             plain.setdefault(stage, {}).setdefault(service, {})[name] = Definition(content, source, 0, 0)
     return jar._replace(plain=plain)
 

@@ -77,17 +77,17 @@ def take(to: list[str], live: Mapping[str, LiveValue], desired_values: Mapping[s
     }
     after: dict[str, str | None] = {name: reveal(desired.text) for name, desired in desired_values.items()}
     data = {
-        "before": {name: text for name, text in before.items() if name not in left_out},
-        "after": {name: text for name, text in after.items() if name not in left_out},
+        "before": {name: value for name, value in before.items() if name not in left_out},
+        "after": {name: value for name, value in after.items() if name not in left_out},
         "secret": sorted(secret),
         "left_out": sorted(left_out),
     }
-    text = json.dumps(data, ensure_ascii=True).encode()
+    value = json.dumps(data, ensure_ascii=True).encode()
     if not to:
-        return _PLAIN + text
+        return _PLAIN + value
     from coinjar.crypto.age import wrap
 
-    return _SEALED + wrap(text, to)
+    return _SEALED + wrap(value, to)
 
 
 def signed(key: bytes, place: SnapshotPlace, stored: bytes) -> bytes:
@@ -115,18 +115,18 @@ def open_snapshot(opened: OpenJar, jar: Jar, key: bytes, place: SnapshotPlace, k
         raise _foreign(place, "was not made by a reader of the stage, for this delivery")
     if not stored.startswith(_SEALED) and _has_people(opened, jar, place.stage):
         raise _foreign(place, f"is not encrypted, although {place.stage} has readers")
-    text = stored.removeprefix(_PLAIN)
+    value = stored.removeprefix(_PLAIN)
     if stored.startswith(_SEALED):
         from coinjar.crypto.age import DamagedFile, NotARecipient
 
         try:
-            text = opened.identity().unwrap(stored.removeprefix(_SEALED))
+            value = opened.identity().unwrap(stored.removeprefix(_SEALED))
         except (NotARecipient, DamagedFile):
             hint = "ask somebody who could read all of the stage at the time of the delivery"
             raise DecryptionError(
                 f"the snapshot of delivery {place.number} is not encrypted for you", hint=hint, code="not-for-us"
             ) from None
-    data = json.loads(text)
+    data = json.loads(value)
     secret = frozenset(data["secret"])
 
     def hidden(texts: Mapping[str, str | None]) -> dict[str, str | None]:

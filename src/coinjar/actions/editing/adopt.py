@@ -211,7 +211,9 @@ class _AdoptPlanner:
     def _held(self, name: str, texts: Sequence[str]) -> str | None:
         """Return the name of another secret whose text one of these texts contains, raw or encoded."""
         result = [
-            occurrence.name for text in texts for occurrence in self.finder.find(text.encode("utf-8", "surrogatepass"))
+            occurrence.name
+            for value in texts
+            for occurrence in self.finder.find(value.encode("utf-8", "surrogatepass"))
         ]
         return next((other_name for other_name in result if other_name != name), None)
 
@@ -240,29 +242,29 @@ class _AdoptPlanner:
         return frozenset(str(service) for service in having) if having and having != set(self.jar.services) else None
 
     def _step(self, variable: Variable, item: ReadItem, scope: str, guessed: Inference | None) -> AdoptStep:
-        name, text = str(variable.name), item.text
+        name, value = str(variable.name), item.text
 
         def left_out(reason: str) -> AdoptStep:
-            return AdoptStep(name, text, LEFT_OUT, variable, self.stage, scope, reason=reason)
+            return AdoptStep(name, value, LEFT_OUT, variable, self.stage, scope, reason=reason)
 
-        if text is not None and "\0" in text:
+        if value is not None and "\0" in value:
             return left_out("it has a NUL character, which no environment can carry")
         if reason := self._stays_out(name, scope, new=guessed is not None):
             return left_out(reason)
         reference = item.reference if self._keeps(item) else None
         if guessed is not None:
-            return AdoptStep(name, text, NEW, variable, self.stage, scope, guessed=guessed, reference=reference)
+            return AdoptStep(name, value, NEW, variable, self.stage, scope, guessed=guessed, reference=reference)
         services = [scope] if scope != ALL else self.resolver.services_of(variable)
         if not services or not all(self.resolver.applies(variable, service) for service in services):
             return left_out(
                 f"it is not declared for {f'service {scope} on stage ' if scope != ALL else 'stage '}{self.stage}"
             )
-        if text is not None:
+        if value is not None:
             try:
-                text = normal(variable, text)
+                value = normal(variable, value)
             except CoinJarError as fault:
                 return left_out(fault.message)
-        return self._against(variable, text, scope, services, reference)
+        return self._against(variable, value, scope, services, reference)
 
     def _stays_out(self, name: str, scope: str, *, new: bool) -> str:
         """Return why a name is not adopted; "" if it can be."""
@@ -274,11 +276,11 @@ class _AdoptPlanner:
             return "every shell or image sets it itself (--every-name includes it)"
         return ""
 
-    def _would_lie_open(self, name: str, text: str | None) -> str:
+    def _would_lie_open(self, name: str, value: str | None) -> str:
         """Return why the text of a variable that is not secret cannot be stored in plain text; "" if it can."""
         if name in self.jar.secret_names:
             return "it is computed from a secret here, and the secret would be stored in plain text"
-        held = self._held(name, [text]) if text is not None else None
+        held = self._held(name, [value]) if value is not None else None
         return (
             f"it contains the text of the secret {held}: declare it secret: true, or write it as a reference"
             if held
@@ -286,7 +288,7 @@ class _AdoptPlanner:
         )
 
     def _against(
-        self, variable: Variable, text: str | None, scope: str, services: list[str], reference: str | None
+        self, variable: Variable, value: str | None, scope: str, services: list[str], reference: str | None
     ) -> AdoptStep:
         """Return the step for a declared variable, depending on what the stage has."""
         name = str(variable.name)
@@ -298,21 +300,21 @@ class _AdoptPlanner:
         )
         other = [self.resolver.value(name, service) for service in reached]
         if other and all(
-            resolved.text == text and resolved.fault is None and (text is not None or resolved.is_unset)
+            resolved.text == value and resolved.fault is None and (value is not None or resolved.is_unset)
             for resolved in other
         ):
-            return AdoptStep(name, text, SAME, variable, self.stage, scope, text)
-        if not variable.secret and reference is None and (why := self._would_lie_open(name, text)):
-            return AdoptStep(name, text, LEFT_OUT, variable, self.stage, scope, reason=why)
+            return AdoptStep(name, value, SAME, variable, self.stage, scope, value)
+        if not variable.secret and reference is None and (why := self._would_lie_open(name, value)):
+            return AdoptStep(name, value, LEFT_OUT, variable, self.stage, scope, reason=why)
         old = next((resolved.text for resolved in other if resolved.text is not None), None)
         reason = (
             "a spreadsheet may have rewritten it"
-            if self.source.dialect == "csv" and _looks_rewritten(old, text)
+            if self.source.dialect == "csv" and _looks_rewritten(old, value)
             else ""
         )
         return AdoptStep(
             name,
-            text,
+            value,
             ADD if old is None else CHANGE,
             variable,
             self.stage,

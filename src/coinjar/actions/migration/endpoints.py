@@ -38,11 +38,11 @@ class Endpoint(NamedTuple):
         return self.destination.name if self.destination else self.text
 
 
-def where(jar: Jar | None, text: str) -> Endpoint:
+def where(jar: Jar | None, word: str) -> Endpoint:
     """Parse an endpoint: dest:NAME, dest:NAME@STAGE, or a source. Raises UsageError."""
-    if not text.startswith("dest:"):
-        return Endpoint(text, None, "")
-    name, _, stage = text[5:].partition("@")
+    if not word.startswith("dest:"):
+        return Endpoint(word, None, "")
+    name, _, stage = word[5:].partition("@")
     if jar is None:
         raise UsageError(
             "a destination requires a jar",
@@ -51,7 +51,7 @@ def where(jar: Jar | None, text: str) -> Endpoint:
         )
     if stage:
         jar.stage(stage)
-    return Endpoint(text, jar.destination(name), stage)
+    return Endpoint(word, jar.destination(name), stage)
 
 
 def stages_of(jar: Jar, endpoint: Endpoint) -> list[str]:
@@ -106,12 +106,12 @@ class EndpointReader:
             }.values()
         )
 
-    def _is_secret(self, name: str, text: str, *, given: bool) -> bool:
+    def _is_secret(self, name: str, value: str, *, given: bool) -> bool:
         from coinjar.core.inference import infer
 
         if self.jar and name in self.jar.variables:
             return given or name in self.jar.secret_names
-        return given or infer(name, text).secret
+        return given or infer(name, value).secret
 
     def _around(self) -> RenderContext:
         assert self.opened
@@ -167,7 +167,7 @@ class EndpointReader:
                     code="unknown-source",
                 )
             dialect = get(match[1])
-            return TargetState(new, {}, lambda name, text: _of_dialect(dialect.unsupported_reason(name, text), name))
+            return TargetState(new, {}, lambda name, value: _of_dialect(dialect.unsupported_reason(name, value), name))
         for stage in stages:
             if to := new.destination.moved(stage):
                 raise UsageError(f"{new.label} has itself moved to {to} on {stage}", hint="move there", code="moved")
@@ -250,8 +250,8 @@ def _of_dialect(words: str | None, name: str) -> RejectedValue | None:
     return RejectedValue(VALUE if shell_can_set(name) else NAME, words) if words else None
 
 
-def file_target(text: str) -> tuple[str, Path]:
+def file_target(word: str) -> tuple[str, Path]:
     """Return dialect and path of file+DIALECT:PATH."""
-    match = _FILE.fullmatch(text)
+    match = _FILE.fullmatch(word)
     assert match
     return match[1], Path(match[2])

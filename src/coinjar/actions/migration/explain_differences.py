@@ -38,9 +38,9 @@ def explanations(sheet: Sheet, rows: Sequence[Difference], sides: tuple[str, str
         words = f"{sheet.path} describes a move from {sheet.source} to {sheet.target}"
         raise UsageError(words, hint="compare these two, or use their sheet", code="other-sheet")
     stages = {
-        text.partition("@")[2]
-        for text in (*sides, sheet.source, sheet.target)
-        if text.startswith("dest:") and "@" in text
+        word.partition("@")[2]
+        for word in (*sides, sheet.source, sheet.target)
+        if word.startswith("dest:") and "@" in word
     }
     asked = [
         _SheetDifference(row, row.left, row.right) if forward else _SheetDifference(row, row.right, row.left)
@@ -49,9 +49,9 @@ def explanations(sheet: Sheet, rows: Sequence[Difference], sides: tuple[str, str
     return _Explainer(sheet, asked, stages, in_jar).all()
 
 
-def _of(text: str) -> str:
+def _of(word: str) -> str:
     """Return a place without its stage and dialect."""
-    return text.partition("@")[0] if text.startswith("dest:") else text.partition(":")[2] or text
+    return word.partition("@")[0] if word.startswith("dest:") else word.partition(":")[2] or word
 
 
 class _Explainer:

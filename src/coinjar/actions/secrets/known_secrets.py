@@ -35,9 +35,9 @@ def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
     for name, definition in definitions:
         if name in jar.secret_names and isinstance(definition.content, str):
             result.setdefault(reveal(definition.content), name)
-    for name, text in _made(jar, definitions):
-        result.setdefault(text, name)
-    return {text: name for text, name in result.items() if text and not is_placeholder(text)}
+    for name, value in _made(jar, definitions):
+        result.setdefault(value, name)
+    return {value: name for value, name in result.items() if value and not is_placeholder(value)}
 
 
 def _own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
@@ -56,8 +56,8 @@ def _made(jar: Jar, definitions: Iterable[tuple[str, Definition]]) -> Iterator[t
         resolver = Resolver(jar, stage)
         for name in names:
             for service in resolver.services_of(jar.variables[name]):
-                if (text := resolver.value(name, service).revealed) is not None:
-                    yield name, text
+                if (value := resolver.value(name, service).revealed) is not None:
+                    yield name, value
 
 
 def closed_count(jar: Jar) -> int:
@@ -74,13 +74,13 @@ def secrets_read(jar: Jar, items: Iterable[ReadItem]) -> dict[str, str]:
     """Return the secret texts among what was read from a file: declared so, or certainly looking like one."""
     result: dict[str, str] = {}
     for item in items:
-        text = item.text or ""
+        value = item.text or ""
         declared = item.name in jar.secret_names
-        guessed = infer(item.name, text)
+        guessed = infer(item.name, value)
         if (
-            text
-            and not is_placeholder(text)
+            value
+            and not is_placeholder(value)
             and (declared or item.secret or (item.name not in jar.variables and guessed.secret and guessed.is_certain))
         ):
-            result.setdefault(text, item.name)
+            result.setdefault(value, item.name)
     return result

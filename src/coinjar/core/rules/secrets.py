@@ -48,20 +48,20 @@ def secret_in_plain(context: CheckContext) -> Iterator[Diagnostic]:
 def looks_secret(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ023"""
     free = [
-        text
-        for definition, text in context.texts
+        value
+        for definition, value in context.texts
         if not definition.variable.secret and definition.variable.kind in _FREE
     ]
     any_held = (
         not context.secrets.is_empty and context.secrets.first("\n".join(free)) is not None
     )  # in most jars there is none
-    for definition, text in context.texts:
+    for definition, value in context.texts:
         variable = definition.variable
-        if variable.secret or not text or variable.kind not in _FREE:
+        if variable.secret or not value or variable.kind not in _FREE:
             continue
-        suspected = detect_secret(variable.name, text)
-        held = context.secrets.first(text) if any_held and not suspected and len(text) >= 8 else None
-        if (suspected or held) and not is_placeholder(text):
+        suspected = detect_secret(variable.name, value)
+        held = context.secrets.first(value) if any_held and not suspected and len(value) >= 8 else None
+        if (suspected or held) and not is_placeholder(value):
             why = f"looks like one {suspected[1]}" if suspected else f"contains the text of the secret {held}"
             message = f"{variable.name} is not declared as a secret, but its value {why}"
             fix = "add secret: true in jar.yaml, then run `coinjar readers seal`; or accept it in jar.yaml"
@@ -71,20 +71,20 @@ def looks_secret(context: CheckContext) -> Iterator[Diagnostic]:
 def _own_secrets(context: CheckContext) -> Iterator[tuple[ScopedDefinition, str]]:
     """Return each secret with a text of its own, once per layer and name where scopes have the same text."""
     visited: set[tuple[str, str, str]] = set()
-    for definition, text in context.texts:
-        if definition.variable.secret and text and not is_placeholder(text):
-            key = (definition.layer, definition.variable.name, text)
+    for definition, value in context.texts:
+        if definition.variable.secret and value and not is_placeholder(value):
+            key = (definition.layer, definition.variable.name, value)
             if key not in visited:
                 visited.add(key)
-                yield definition, text
+                yield definition, value
 
 
 def same_on_two_stages(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ024: for stages that follow each other CJ013 reports it; values in shared are meant for all."""
     by_text: dict[str, list[ScopedDefinition]] = {}
-    for definition, text in _own_secrets(context):
+    for definition, value in _own_secrets(context):
         if definition.layer not in (SHARED, "default"):
-            by_text.setdefault(text, []).append(definition)
+            by_text.setdefault(value, []).append(definition)
     for group in by_text.values():
         first = group[0]
         for other in group[1:]:
@@ -104,10 +104,10 @@ def _follow(context: CheckContext, name: str, other: str) -> bool:
 
 def weak_secret(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ029"""
-    for definition, text in _own_secrets(context):
+    for definition, value in _own_secrets(context):
         if definition.variable.kind in ("url", "json", "pem", "list"):
             continue
-        strength = bits(text)
+        strength = bits(value)
         if strength < WEAK:
             where = f" on {definition.stage}" if definition.stage else ""
             message = (

@@ -22,8 +22,8 @@ _TYPOGRAPHIC = re.compile("[\u2018\u2019\u201c\u201d\u2010-\u2015\u2212]")
 
 def kind_broken(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ003"""
-    for definition, text in context.texts:
-        if definition.variable.kind == "text" and not definition.variable.constraints and "\0" not in text:
+    for definition, value in context.texts:
+        if definition.variable.kind == "text" and not definition.variable.constraints and "\0" not in value:
             continue
         fault = plain(definition.variable, definition.definition).fault
         if fault is not None:
@@ -49,8 +49,8 @@ def kind_broken(context: CheckContext) -> Iterator[Diagnostic]:
 
 def placeholder_left(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ007"""
-    for definition, text in context.texts:
-        if is_placeholder(text):
+    for definition, value in context.texts:
+        if is_placeholder(value):
             message = f"{definition.variable.name} is still a placeholder"
             yield Diagnostic(
                 message,
@@ -61,19 +61,19 @@ def placeholder_left(context: CheckContext) -> Iterator[Diagnostic]:
             )
 
 
-def surprise(kind: str, text: str) -> str | None:
+def surprise(kind: str, value: str) -> str | None:
     """Return what is surprising about a text; None if nothing is. Never shows the text."""
-    match = _SURPRISING.match(text)
+    match = _SURPRISING.match(value)
     if match and kind not in ("json", "pem"):
         if match["word"]:
-            return f"is the word '{text}', not the absence of a value"
+            return f"is the word '{value}', not the absence of a value"
         if match["true"] and kind != "boolean":
-            return f"is '{text}': many programs take any text for true, and not all accept this spelling"
+            return f"is '{value}': many programs take any text for true, and not all accept this spelling"
         if match["blank"] and kind not in ("integer", "port", "boolean", "duration", "size", "list"):
             return "begins or ends with a space or a line break"
-        if match["quote"] and len(text) > 1:
+        if match["quote"] and len(value) > 1:
             return f"is wrapped in {match['mark']} quotes, which become part of it"
-    inside = _INSIDE.search(text)
+    inside = _INSIDE.search(value)
     if inside and kind != "pem":
         return (
             "contains a carriage return"
@@ -85,12 +85,12 @@ def surprise(kind: str, text: str) -> str | None:
 
 def surprising_text(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ008"""
-    for definition, text in context.texts:
+    for definition, value in context.texts:
         variable = definition.variable
         choices = variable.constraints.get("choices")
-        if isinstance(choices, list) and text in choices:
+        if isinstance(choices, list) and value in choices:
             continue
-        words = surprise(variable.kind, text)
+        words = surprise(variable.kind, value)
         if words:
             fix = (
                 "write {text: …} for a reference; otherwise correct the text, or accept the finding in jar.yaml"
@@ -119,16 +119,19 @@ def look_alikes(context: CheckContext) -> Iterator[Diagnostic]:
                 "or is invisible"
             )
             yield Diagnostic(message, "write the name with A to Z, digits and '_'", variable.location, variable.name)
-    for definition, text in context.texts:
-        if text.isascii():
+    for definition, value in context.texts:
+        if value.isascii():
             continue
         match = (
-            _INVISIBLE.search(text) or _MIXED.search(text) or (" " not in text and _TYPOGRAPHIC.search(text)) or None
+            _INVISIBLE.search(value)
+            or _MIXED.search(value)
+            or (" " not in value and _TYPOGRAPHIC.search(value))
+            or None
         )
         if match:
             odd = next(letter for letter in match[0] if not letter.isascii())
             message = (
-                f"the value of {definition.variable.name} contains {_called(odd)} at character {text.index(odd) + 1}"
+                f"the value of {definition.variable.name} contains {_called(odd)} at character {value.index(odd) + 1}"
             )
             yield Diagnostic(
                 message,

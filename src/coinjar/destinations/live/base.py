@@ -203,9 +203,9 @@ class LiveDestination(DestinationOptions, ABC):
     folds_case = False
     """Whether names that differ only by case are the same there."""
 
-    def rejection(self, name: str, text: str) -> RejectedValue | None:
+    def rejection(self, name: str, value: str) -> RejectedValue | None:
         """Return why a migration cannot write a variable there; None if it can."""
-        return rejected_by_shells(name, text)
+        return rejected_by_shells(name, value)
 
     def __init__(self, destination: Destination, render_context: RenderContext, fields: FieldReader) -> None:
         self.declared = {**self.declared, **COMMON}
@@ -346,19 +346,19 @@ class LiveDestination(DestinationOptions, ABC):
         return ReadResult(items, remarks, frozenset(unread))
 
 
-def rejected_by_shells(name: str, text: str) -> RejectedValue | None:
+def rejected_by_shells(name: str, value: str) -> RejectedValue | None:
     """Return why a program's environment cannot be written with a variable; None if it can."""
-    del text
+    del value
     return None if shell_can_set(name) else RejectedValue(NAME, "shells cannot set this name")
 
 
 def last_lines(output: bytes, wanted: Collection[DesiredValue], most: int = 5) -> str:
     """Return the end of a command's output, on one line, every secret of `wanted` masked in all its encodings."""
     masker = StreamMasker({desired.text: desired.name for desired in wanted if desired.secret})
-    text = (masker.feed(output) + masker.rest()).decode(errors="replace")
-    if any(desired.secret and 0 < len(desired.text) < SHORTEST and reveal(desired.text) in text for desired in wanted):
+    shown = (masker.feed(output) + masker.rest()).decode(errors="replace")
+    if any(desired.secret and 0 < len(desired.text) < SHORTEST and reveal(desired.text) in shown for desired in wanted):
         return ""  # too short to be masked
-    return " | ".join(line.strip()[:300] for line in text.strip().splitlines()[-most:] if line.strip())
+    return " | ".join(line.strip()[:300] for line in shown.strip().splitlines()[-most:] if line.strip())
 
 
 def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> ExternalError:

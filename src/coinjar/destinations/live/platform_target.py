@@ -52,8 +52,8 @@ class PlatformTarget(Target):
         own = services[0] if self.description.one_for == "service" and services else ""
         stage = platform.stage_names.get(view.stage, view.stage)
         self.context: dict[str, Any] = {"stage": None if view.stage == SHARED else stage, "service": own}
-        for key, text in platform.settings.items():
-            self.context[key] = fill(text, stage=stage, service=own)
+        for key, value in platform.settings.items():
+            self.context[key] = fill(value, stage=stage, service=own)
         where = self.context.get("app") or self.context.get("project") or ""
         label = f"{platform.destination.name} ({where})" if where else platform.destination.name
         super().__init__(own, label, services, desired_values, platform.destination.location)
@@ -228,13 +228,13 @@ class PlatformTarget(Target):
         else:
             result[name] = other._replace(enclosing=live_value) if other else live_value
 
-    def _held(self, name: str, text: str | None, handle: object) -> LiveValue:
+    def _held(self, name: str, value: str | None, handle: object) -> LiveValue:
         variable = self.made.render_context.jar.variables.get(name)
-        secret = self.made.render_context.is_secret(name, text or "")
+        secret = self.made.render_context.is_secret(name, value or "")
         taken = matches(name, self.description.supplied) or (
             variable is not None and self.made.destination.name in variable.supplied_by
         )
-        return LiveValue(name, text, secret, taken or matches(name, self.description.reserved), handle=handle)
+        return LiveValue(name, value, secret, taken or matches(name, self.description.reserved), handle=handle)
 
     # -- writing
 
