@@ -15,8 +15,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from coinjar.core.masking import SHORTEST, StreamMasker
+from coinjar.core.masking import SHORTEST
 from coinjar.core.redaction import Redactor
+from coinjar.core.stream_masking import StreamMasker
 from tests.consumers import need
 
 SECRETS = st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), min_size=SHORTEST, max_size=40)
@@ -125,6 +126,53 @@ def test_no_spelling_of_a_secret_is_shown(secret: str, which: str, data: st.Data
     assert shown.endswith("> after")
     rest = shown.replace("[PW ••••]", "").removeprefix("before <").removesuffix("> after")
     assert len(rest.replace("\n", "")) <= 12, (spelled, shown)
+
+
+def _in_lines(secret: str, draw: Callable[[int], int]) -> str:
+    encoded = b64encode(b"x" * (40 + draw(60)) + secret.encode() + b"y" * draw(60)).decode()
+    width = 20 + draw(57)
+    return "\n".join(encoded[at : at + width] for at in range(0, len(encoded), width))
+
+
+@pytest.mark.unit
+@settings(max_examples=150)
+@given(
+    st.text(st.characters(exclude_categories=["C", "Z"]), min_size=12, max_size=24),
+    st.sampled_from(sorted(SPELLED)),
+    st.lists(st.integers(1, 30), max_size=30),
+    st.data(),
+)
+def test_no_spelling_of_a_secret_leaves_a_stream(secret: str, which: str, cuts: list[int], data: st.DataObject) -> None:
+    """However it is cut, also in the middle of an escape or at the end of a line of base64."""
+    spell = _in_lines if which == "base64" else SPELLED[which]
+    spelled = spell(secret, lambda most: data.draw(st.integers(0, most - 1)))
+    masker = StreamMasker({secret: "PW"})
+    written, at = b"", 0
+    stream = f"before\n<{spelled}>\nafter\n".encode()
+    for cut in cuts:
+        written += masker.feed(stream[at : at + cut])
+        at += cut
+    written += masker.feed(stream[at:]) + masker.rest()
+    shown = written.decode()
+    assert "[PW ••••]" in shown
+    assert shown.startswith("before\n<")
+    assert shown.endswith(">\nafter\n")
+    if which != "base64":
+        rest = shown.replace("[PW ••••]", "").removeprefix("before\n<").removesuffix(">\nafter\n")
+        assert len(rest) <= 12, (spelled, shown)
+    else:
+        whole = b64encode(secret.encode()).decode().rstrip("=")[3:-3]
+        assert whole not in shown.replace("\n", "")
+
+
+@pytest.mark.unit
+def test_a_stream_shows_a_line_when_it_ends() -> None:
+    """Nothing is held back of what a person waits for, unless it may be the start of a secret."""
+    masker = StreamMasker({"made-up-password": "PW"})
+    for line in (b"listening on port 8080\n", b"45 of 60 files\n", b"Continue? [y/N] "):
+        assert masker.feed(line) == line
+    assert masker.feed(b"the password is made-up") == b"the password is "
+    assert masker.feed(b"-password\n") == "[PW ••••]\n".encode()
 
 
 @pytest.mark.unit

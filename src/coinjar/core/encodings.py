@@ -17,6 +17,14 @@ class DecodedView(NamedTuple):
     starts: Sequence[int]
     ends: Sequence[int]
 
+    def original(self, start: int, end: int) -> tuple[int, int]:
+        """Return the offsets in the original of a part of the text, which is not empty."""
+        return self.starts[start], self.ends[end - 1]
+
+    def first(self, length: int) -> DecodedView:
+        """Return the view of the first bytes."""
+        return DecodedView(self.data[:length], self.starts[:length], self.ends[:length])
+
 
 _JSON = re.compile(rb'\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2}|\\u[0-9a-fA-F]{4}|\\["\\/bfnrt]')
 _JSON_NAMED = {b"b": b"\b", b"f": b"\f", b"n": b"\n", b"r": b"\r", b"t": b"\t"}
@@ -47,29 +55,64 @@ def _quoted(match: re.Match[bytes]) -> bytes:
     return b"'" if match[0][:1] == b"'" else match[0][1:]
 
 
-_CODES: tuple[tuple[re.Pattern[bytes], Callable[[re.Match[bytes]], bytes]], ...] = (
-    (_JSON, _json),
-    (_PERCENT, _form),
-    (_FORM, _form),
-    (_ENTITY, _entity),
-    (_QUOTED, _quoted),
-    (_BREAK, lambda _match: b""),
+class Encoding(NamedTuple):
+    """An encoding: what stands for other bytes, for which, and what a text may end with if it is cut off there."""
+
+    pattern: re.Pattern[bytes]
+    replace: Callable[[re.Match[bytes]], bytes]
+    unfinished: re.Pattern[bytes]
+
+    def decoded(self, data: bytes) -> bytes:
+        """Return a text after decoding."""
+        return self.pattern.sub(self.replace, data)
+
+    def view(self, view: DecodedView) -> DecodedView:
+        """Return a text after decoding, with the place of every byte."""
+        return _decoded(view, self.pattern, self.replace)
+
+
+_UNICODE = rb"\\(?:u[0-9a-fA-F]{0,3})?"
+JSON = Encoding(
+    _JSON, _json, re.compile(rb"(?:\\u[dD][89abAB][0-9a-fA-F]{2}(?:" + _UNICODE + rb")?|" + _UNICODE + rb")\Z")
 )
+_UNFINISHED_PERCENT = re.compile(rb"%[0-9a-fA-F]?\Z")
+ENCODINGS = (
+    JSON,
+    Encoding(_PERCENT, _form, _UNFINISHED_PERCENT),
+    Encoding(_FORM, _form, _UNFINISHED_PERCENT),
+    Encoding(_ENTITY, _entity, re.compile(rb"&[#0-9A-Za-z]{0,31}\Z")),
+    Encoding(_QUOTED, _quoted, re.compile(rb"""(?:\\|'(?:\\'?|"(?:'"?)?)?)\Z""")),
+)
+"""JSON's escapes (RFC 8259, 7), percent-encoding (RFC 3986, 2.1) with and without `+` for a blank, entities of XML and
+HTML, a shell's quotes.
+"""
+BREAKS = Encoding(_BREAK, lambda _match: b"", re.compile(rb"(?!)"))
+"""Base64 in several lines is a text without blanks and line breaks."""
+LINE_BREAKS = Encoding(
+    re.compile(rb"(?<=[A-Za-z0-9+/=_-]{16})(?:\r?\n|\\r\\n|\\n)[ \t]*"),
+    lambda _match: b"",
+    re.compile(rb"(?:\r|\\(?:r\\?)?)\Z"),
+)
+"""The same in a stream, where a line of ordinary words is shown when it ends: only after what may be base64."""
+LOOKED_BACK = 16
+"""How many bytes before a line break decide whether it is one of LINE_BREAKS."""
+
+
+def whole(data: bytes) -> DecodedView:
+    """Return a text as it is."""
+    return DecodedView(data, range(len(data)), range(1, len(data) + 1))
 
 
 def views(data: bytes) -> Iterator[DecodedView]:
-    """Yield the text itself, and what it is after each decoding that changes it: JSON's escapes (RFC 8259, 7) and those
-    inside of JSON in JSON, percent-encoding (RFC 3986, 2.1) with and without `+` for a blank, entities of XML and HTML,
-    a shell's quotes, and without blanks and line breaks, which may be anywhere in base64.
-    """
-    whole = DecodedView(data, range(len(data)), range(1, len(data) + 1))
-    yield whole
-    for pattern, replace in _CODES:
-        if pattern.search(data):
-            once = _decoded(whole, pattern, replace)
+    """Yield the text itself, and what it is after each decoding that changes it, JSON in JSON among them."""
+    text = whole(data)
+    yield text
+    for encoding in (*ENCODINGS, BREAKS):
+        if encoding.pattern.search(data):
+            once = encoding.view(text)
             yield once
-            if pattern is _JSON and pattern.search(once.data):
-                yield _decoded(once, pattern, replace)
+            if encoding is JSON and JSON.pattern.search(once.data):
+                yield JSON.view(once)
 
 
 def _decoded(view: DecodedView, pattern: re.Pattern[bytes], replace: Callable[[re.Match[bytes]], bytes]) -> DecodedView:

@@ -1,4 +1,4 @@
-"""Mask secrets in a stream of bytes, across its chunks and in the encodings that programs use."""
+"""The usual spellings of a secret, to search for."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import json
 import re
 import shlex
 from base64 import b64encode
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from html import escape
 from urllib.parse import quote, quote_plus
 
@@ -82,59 +82,3 @@ def _base64_forms(data: bytes) -> Iterator[bytes]:
         if len(piece) >= SHORTEST:
             yield piece
             yield piece.replace(b"+", b"-").replace(b"/", b"_")
-
-
-class StreamMasker:
-    """Masks secrets in one stream. `secrets` maps each secret's text to its name, which replaces it."""
-
-    def __init__(self, secrets: Mapping[str, str]) -> None:
-        self._words: dict[bytes, bytes] = {}
-        for secret, name in secrets.items():
-            if len(secret) >= SHORTEST:
-                for form in forms(secret):
-                    if len(form) >= SHORTEST:
-                        self._words.setdefault(form, f"[{name} ••••]".encode())
-        longest_first = sorted(self._words, key=len, reverse=True)
-        self._found = re.compile(b"|".join(map(re.escape, longest_first)))
-        self._by_first: dict[int, list[bytes]] = {}
-        for word in longest_first:
-            self._by_first.setdefault(word[0], []).append(word)
-        self._first = (
-            re.compile(b"[" + b"".join(re.escape(bytes([number])) for number in self._by_first) + b"]")
-            if longest_first
-            else None
-        )
-        self._longest = len(longest_first[0]) if longest_first else 0
-        self._held = b""
-
-    def feed(self, data: bytes) -> bytes:
-        """Return what can be written of the input so far; what may be the start of a secret is held back."""
-        return self._run(self._held + data, last=False)
-
-    def rest(self) -> bytes:
-        """Return what was held back, at the end of the input."""
-        return self._run(self._held, last=True)
-
-    def _run(self, data: bytes, *, last: bool) -> bytes:
-        if self._first is None:
-            return data
-        done, at = [], 0
-        while True:
-            hold = len(data) if last else self._hold(data, at)
-            match = self._found.search(data, at)
-            if match is None or match.start() >= hold:
-                break
-            done += [data[at : match.start()], self._words[match[0]]]
-            at = match.end()
-        done.append(data[at:hold])
-        self._held = data[hold:]
-        return b"".join(done)
-
-    def _hold(self, data: bytes, at: int) -> int:
-        """Return the offset of the earliest start of a secret that the end of the data cuts off."""
-        assert self._first
-        for match in self._first.finditer(data, max(at, len(data) - self._longest + 1)):
-            tail = data[match.start() :]
-            if any(len(word) > len(tail) and word.startswith(tail) for word in self._by_first[tail[0]]):
-                return match.start()
-        return len(data)

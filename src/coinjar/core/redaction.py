@@ -6,7 +6,8 @@ what a file's own reader knows of it, line by line; a `Redactor` contains the ja
 
 from __future__ import annotations
 
-from bisect import bisect_left
+import re
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
@@ -46,6 +47,8 @@ class SecretFinder:
         self._sorted = sorted(self._words)
         self._longest = max(map(len, self._words), default=0)
         self._automaton = _automaton(self._words) if self._words else None
+        firsts = b"".join(re.escape(bytes([number])) for number in {word[0] for word in self._words})
+        self._first = re.compile(b"[" + firsts + b"]") if firsts else None
 
     @property
     def is_empty(self) -> bool:
@@ -70,6 +73,18 @@ class SecretFinder:
             if at < len(self._sorted) and self._sorted[at].startswith(tail):
                 return [Occurrence(end - length, len(data), self._names[self._sorted[at]])]
         return []
+
+    def begun(self, data: bytes) -> list[int]:
+        """Return every offset from which the rest of the data is the start of a longer secret, in ascending order."""
+        if self._first is None:
+            return []
+        starts = []
+        for match in self._first.finditer(data, max(0, len(data) - self._longest + 1)):
+            tail = data[match.start() :]
+            at = bisect_right(self._sorted, tail)
+            if at < len(self._sorted) and self._sorted[at].startswith(tail):
+                starts.append(match.start())
+        return starts
 
     def first(self, text: str) -> str | None:
         """Return the name of a secret that the text contains; None if it contains none."""
@@ -126,20 +141,26 @@ class Redactor:
         for view in views(data):
             cut = self._finder.cut_off(view.data) if may_be_cut else []
             every += [
-                Occurrence(view.starts[start], view.ends[end - 1], name)
+                Occurrence(*view.original(start, end), name)
                 for start, end, name in [*self._finder.find(view.data), *cut]
             ]
-        spans: list[Occurrence] = []
-        for span in sorted(every, key=lambda span: (span.start, -span.end)):
-            if spans and span.start < spans[-1].end:
-                if span.end > spans[-1].end:
-                    spans[-1] = spans[-1]._replace(end=span.end)
-            else:
-                spans.append(span)
-        return spans
+        return without_overlaps(every)
 
 
-def _mask(name: str) -> bytes:
+def without_overlaps(occurrences: Iterable[Occurrence]) -> list[Occurrence]:
+    """Return occurrences by their start; those that overlap become one, with the name of the first."""
+    spans: list[Occurrence] = []
+    for span in sorted(occurrences, key=lambda span: (span.start, -span.end)):
+        if spans and span.start < spans[-1].end:
+            if span.end > spans[-1].end:
+                spans[-1] = spans[-1]._replace(end=span.end)
+        else:
+            spans.append(span)
+    return spans
+
+
+def mask(name: str) -> bytes:
+    """Return what is shown instead of a secret."""
     return f"[{name} ••••]".encode() if name else "••••".encode()
 
 
@@ -149,7 +170,7 @@ def _masked(data: bytes, start: int, end: int, spans: Iterable[Occurrence]) -> b
     for span in spans:
         if span.start >= end:
             break
-        parts += [data[at : max(span.start, at)], _mask(span.name)]
+        parts += [data[at : max(span.start, at)], mask(span.name)]
         at = min(span.end, end)
     return b"".join([*parts, data[at:end]])
 

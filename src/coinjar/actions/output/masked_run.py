@@ -10,8 +10,9 @@ from collections.abc import Mapping, Sequence
 
 from coinjar.actions.open_jar import Resolution
 from coinjar.actions.output.exec_program import signals_at_start, start_first
-from coinjar.core.masking import SHORTEST, StreamMasker
+from coinjar.core.masking import SHORTEST
 from coinjar.core.secret import reveal
+from coinjar.core.stream_masking import StreamMasker
 from coinjar.system import process_secrets
 
 _PIECE = 1 << 16

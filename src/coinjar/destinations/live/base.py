@@ -19,11 +19,12 @@ from coinjar.core.dispositions import NAME, RejectedValue
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, raise_all
 from coinjar.core.kinds import nanoseconds
 from coinjar.core.layers import Resolver
-from coinjar.core.masking import SHORTEST, StreamMasker
+from coinjar.core.masking import SHORTEST
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED, shell_can_set
 from coinjar.core.secret import reveal
 from coinjar.core.secret_detection import SURE, detect_secret
+from coinjar.core.stream_masking import StreamMasker
 from coinjar.destinations.base import DestinationOptions
 from coinjar.destinations.options import TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, is_supplied
