@@ -14,7 +14,8 @@ import pytest
 from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
 from coinjar.core.secret import reveal
-from coinjar.crypto.sealing import Key, Unsealer, UnsealError, associated, vouch
+from coinjar.crypto.approval import ApprovalKey, approve
+from coinjar.crypto.sealing import Key, Unsealer, UnsealError, associated
 from coinjar.jarfile.readers import load_readers
 from tests.conftest import IDENTITY, RECIPIENT, SECRETS, Coinjar
 
@@ -81,14 +82,18 @@ def _swapped_key(cj: Coinjar) -> None:
 
 
 def _swapped_key_and_vouched(cj: Coinjar) -> None:
-    """The same, and the code for the readers made with that key."""
+    """The same, and the list of readers approved with a key of the attacker's."""
     _swapped_key(cj)
-    _swapped_code(cj)
+    _swapped_approval(cj)
 
 
-def _swapped_code(cj: Coinjar) -> None:
-    code = vouch(Key("00000000", b"\xab" * 32), "trial", "prod", load_readers(cj.folder / "jar").rows("prod"))
-    cj.write({"jar/readers.yaml": re.sub(r"(prod\.all: )\w+", rf"\g<1>{code}", cj.read("jar/readers.yaml"))})
+def _swapped_approval(cj: Coinjar) -> None:
+    key = ApprovalKey(b"\xab" * 32)
+    recipients = [pyrage.x25519.Recipient.from_str(RECIPIENT), ATTACKER.to_public()]
+    path = cj.folder / "jar/coins/approvals/prod.age"
+    path.write_bytes(pyrage.encrypt(key.text(), recipients, armored=True))
+    line = approve(key.key, "trial", "prod", load_readers(cj.folder / "jar").rows("prod"))
+    cj.write({"jar/readers.yaml": re.sub(r"(  prod: )\w+ \w+", rf"\g<1>{line}", cj.read("jar/readers.yaml"))})
 
 
 CHANGES: dict[str, tuple[Callable[[Coinjar], None], int, str]] = {
@@ -163,7 +168,7 @@ def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
     cj.write({"jar/readers.yaml": text})
     for command in attempts:
         done = cj(*command, stdin="made-up new", code=3)
-        assert "the readers of prod (all) in this file are not approved" in done.err
+        assert "the readers of prod in this file are not approved" in done.err
         assert "`coinjar readers vouch --stage prod`" in done.err
     assert "CJ027: the readers of prod are not approved by anybody" in cj("check", code=1).out
     assert "‼" in cj("readers", "list").out
@@ -182,19 +187,22 @@ def test_a_reader_added_by_hand_gets_nothing(jar_with_secrets: Coinjar) -> None:
 
 
 def test_keys_that_nothing_is_sealed_under_are_not_trusted(jar: Callable[..., Coinjar]) -> None:
-    """A stage with a service's secret only: the key of `all` is swapped, its code made or removed, a reader slipped in,
-    before its first value comes.
+    """A stage with a service's secret only: the key of `all` is swapped, the approval made or removed, a reader slipped
+    in, before its first value comes.
     """
     cj = jar(SECRETS)
     evil = f"  x:\n    opens: [prod]\n    recipient: {ATTACKER.to_public()}\n"
     text = f"data 00000000 {'ab' * 32}\nnaming {'cd' * 32}\n".encode()
     cj("put", "LOGIN", "--stage", "prod", stdin="made-up of the mailer")
     readers, key = cj.read("jar/readers.yaml"), cj.folder / "jar/coins/keys/prod.all.age"
-    start = key.read_bytes()
+    start, approval = key.read_bytes(), cj.folder / "jar/coins/approvals/prod.age"
+    own_approval = approval.read_bytes()
+    cj("check", code=None)  # and consents to what there is now
     for reader in ("", evil):
         for code in ("kept", "made", "removed"):
             for swapped in (False, True):
                 cj.write({"jar/readers.yaml": readers + reader})
+                approval.write_bytes(own_approval)
                 key.write_bytes(
                     pyrage.encrypt(
                         text, [pyrage.x25519.Recipient.from_str(RECIPIENT), ATTACKER.to_public()], armored=True
@@ -203,12 +211,12 @@ def test_keys_that_nothing_is_sealed_under_are_not_trusted(jar: Callable[..., Co
                     else start
                 )
                 if code == "made":
-                    _swapped_code(cj)
+                    _swapped_approval(cj)
                 elif code == "removed":
-                    cj.write({"jar/readers.yaml": re.sub(r"  prod\.all: .*\n", "", cj.read("jar/readers.yaml"))})
-                done = cj("put", "TOKEN", "--stage", "prod", stdin="made-up new", code=None)
-                assert done.code == (3 if reader else 0), (reader, code, swapped, done.err)
-                if not reader:
+                    cj.write({"jar/readers.yaml": re.sub(r"  prod: .*\n", "", cj.read("jar/readers.yaml"))})
+                done = cj("put", "TOKEN", "--stage", "prod", stdin="made-up new", code=None, consented=False)
+                assert done.code == (3 if reader or code != "kept" else 0), (reader, code, swapped, done.err)
+                if done.code == 0:
                     assert cj("value", "prod", "TOKEN").out == "made-up new"
                     with pytest.raises(pyrage.DecryptError):
                         pyrage.decrypt(key.read_bytes(), [ATTACKER])
@@ -285,37 +293,57 @@ def test_a_broken_value_can_be_put_anew_where_others_stand_for_the_key(jar_with_
 
 
 def test_a_service_cannot_let_others_in(jar_with_secrets: Coinjar) -> None:
-    """Who holds a service's identity knows two keys of a stage, and can vouch under these: not enough for
-    the others.
-    """
+    """Who holds a service's identity knows every key under which a stage has values, and still decides nothing."""
     cj = jar_with_secrets
     recipient = cj("identity", "new", "--out", "mailer.identity").out.strip()
     cj("readers", "add", recipient, "--label", "mailer-prod", "--stage", "prod", "--service", "mailer", "--yes")
-    cj("put", "TOKEN", "--stage", "prod", "--service", "web", stdin="made-up of web")
+    cj("check", code=None)  # and consents to what there is now
     mailer = {"COINJAR_IDENTITY": "", "COINJAR_IDENTITY_FILE": "mailer.identity"}
-    assert cj(
-        "readers", "add", str(ATTACKER.to_public()), "--label", "x", "--stage", "prod", "--yes", env=mailer, code=4
-    ).err
-    cj.write(
-        {
-            "jar/readers.yaml": cj.read("jar/readers.yaml")
-            + f"  x:\n    opens: [prod]\n    recipient: {ATTACKER.to_public()}\n"
-        }
-    )
-    rows = load_readers(cj.folder / "jar").rows("prod")
-    own = pyrage.x25519.Identity.from_str(cj.read("mailer.identity").splitlines()[-1])
-    for scope in ("all", "mailer"):
-        words = pyrage.decrypt((cj.folder / f"jar/coins/keys/prod.{scope}.age").read_bytes(), [own]).decode().split()
-        key = Key(words[1], bytes.fromhex(words[2]))
-        text = cj.read("jar/readers.yaml")
-        cj.write(
-            {"jar/readers.yaml": re.sub(rf"(prod\.{scope}: )\w+", rf"\g<1>{vouch(key, 'trial', 'prod', rows)}", text)}
-        )
+    adding = ["readers", "add", str(ATTACKER.to_public()), "--label", "x", "--stage", "prod", "--yes"]
     for command in (
+        adding,
+        ["readers", "vouch", "--stage", "prod", "--yes"],
         ["readers", "rekey", "--stage", "prod"],
-        ["readers", "add", recipient, "--label", "mailer-prod", "--stage", "prod", "--service", "mailer", "--yes"],
+        ["put", "TOKEN", "--stage", "prod", "--service", "web"],  # which has no key yet
     ):
-        assert "the readers of prod (web) in this file are not approved" in cj(*command, code=3).err
+        assert "it is not a reader of all of it" in cj(*command, stdin="x", env=mailer, code=4).err, command
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("prod: {}", "prod: {}, new: {}")})
+    first = cj("put", "TOKEN", "--stage", "new", stdin="x", env=mailer, code=3).err
+    assert "mailer-prod is a reader of mailer alone, and cannot create the first key of new" in first
+    cj("put", "TOKEN", "--stage", "prod", stdin="made-up by the mailer", env=mailer)  # a value is not a reader
+    assert cj("value", "prod", "TOKEN").out == "made-up by the mailer"
+    honest = cj.read("jar/readers.yaml")
+    cj.write({"jar/readers.yaml": f"{honest}  x:\n    opens: [prod]\n    recipient: {ATTACKER.to_public()}\n"})
+    _swapped_approval(cj)
+    for command in (["readers", "rekey", "--stage", "prod"], ["put", "TOKEN", "--stage", "prod", "--service", "web"]):
+        message = cj(*command, stdin="x", code=3, consented=False).err
+        assert "this needs your consent: encrypts secrets of prod, for the readers approved with the key" in message
+    for path in (cj.folder / "jar/coins/keys").iterdir():
+        with pytest.raises(pyrage.DecryptError):
+            pyrage.decrypt(path.read_bytes(), [ATTACKER])
+    (cj.folder / "jar/coins/approvals/prod.age").unlink()
+    assert "are not approved by anybody" in cj("readers", "rekey", "--stage", "prod", code=3, consented=False).err
+    cj.write({"jar/readers.yaml": honest})
+    cj("readers", "vouch", "--stage", "prod", "--yes", consented=False)  # makes a key of its own
+    cj("put", "TOKEN", "--stage", "prod", "--service", "web", stdin="made-up of web", consented=False)
+
+
+def test_a_committer_moves_no_value_to_another_name(jar_with_secrets: Coinjar) -> None:
+    """`formerly:` gives nobody a secret under another name, until somebody who can decrypt it approves the rename."""
+    cj = jar_with_secrets
+    cj("put", "TOKEN", "--stage", "prod", stdin="made-up-canary")
+    renamed = cj.read("jar/jar.yaml").replace("  TOKEN: {", "  PUBLIC_NOTE: {formerly: [TOKEN], ")
+    assert "PUBLIC_NOTE" in renamed
+    cj.write({"jar/jar.yaml": renamed})
+    words = "the value of PUBLIC_NOTE on prod is still encrypted under its earlier name TOKEN"
+    for command in (["value", "prod", "PUBLIC_NOTE"], ["within", "prod", "-s", "web", "--", "env"]):
+        done = cj(*command, code=4)
+        assert words in done.err
+        assert "approves the rename: `coinjar rename TOKEN PUBLIC_NOTE`" in done.err
+        assert "made-up-canary" not in done.out + done.err
+    assert words in cj("check", code=None).out
+    cj("rename", "TOKEN", "PUBLIC_NOTE", "--yes")
+    assert cj("value", "prod", "PUBLIC_NOTE").out == "made-up-canary"
 
 
 def test_files_that_are_not_what_they_should_be(jar_with_secrets: Coinjar) -> None:

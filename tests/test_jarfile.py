@@ -290,7 +290,10 @@ def test_schemas_and_loader_agree() -> None:
         ):
             assert not agrees("jar", f"coinjar: 1\napp: x\n{text}")
     for text in (
-        "readers: {anna: {recipient: age1x, opens: [prod], offline: true}}\nvouched: {prod.all: %s}\n" % ("0a" * 32),
+        (
+            "readers: {anna: {recipient: age1x, opens: [prod], offline: true}}\n"
+            f"vouched: {{prod: {'0a' * 8} {'0a' * 32}}}\n"
+        ),
         "",
         "readers: {}",
     ):

@@ -128,9 +128,9 @@ def test_two_branches_in_a_repository(prod: Coinjar) -> None:
     git("merge", "-q", "third", ok=False)
     conflicts = git("diff", "--name-only", "--diff-filter=U").split()
     assert "jar/coins/keys/prod.all.age" in conflicts
-    git("checkout", "-q", "--ours", "jar/coins/keys")
+    git("checkout", "-q", "--ours", "jar/coins")
     assert (
-        "are not approved by anybody who can decrypt it"
+        "are not approved by anybody who can decrypt all of it"
         in prod("put", "TOKEN", "--stage", "prod", stdin="x", code=3).err
     )
     prod("readers", "vouch", code=1)
@@ -150,16 +150,18 @@ def test_a_killed_change_of_keys_loses_nothing(prod: Coinjar) -> None:
     start = prod.folder / "start"
     shutil.copytree(prod.folder / "jar", start)
     killed = (
-        "import sys, os\nfrom coinjar.actions.secrets import transaction\nfrom coinjar.cli.main import main\n"
+        "import sys, os\nfrom coinjar.actions.secrets import approval, transaction\n"
+        "from coinjar.cli.main import main\n"
         "left = int(sys.argv.pop(1))\nreal = transaction.replace_sealed_file\n"
         "def counting(path, data):\n    global left\n"
         "    if left == 0: os.kill(os.getpid(), 9)\n    left -= 1\n    real(path, data)\n"
-        "transaction.replace_sealed_file = counting\nsys.exit(main(sys.argv[1:]))"
+        "approval.replace_sealed_file = transaction.replace_sealed_file = counting\nsys.exit(main(sys.argv[1:]))"
     )
     wanted = {name: prod("value", "prod", name, "-s", "mailer").out for name in ("TOKEN", "LOGIN", "BOTH")}
     for writes in range(30):
         shutil.rmtree(prod.folder / "jar")
         shutil.copytree(start, prod.folder / "jar")
+        prod("consent", "--yes")
         argv = [sys.executable, "-c", killed, str(writes), "readers", "remove", "berta", "--stage", "prod", "--yes"]
         done = subprocess.run(argv, cwd=prod.folder, env=prod.env, capture_output=True, check=False)
         assert {name: prod("value", "prod", name, "-s", "mailer").out for name in wanted} == wanted, writes

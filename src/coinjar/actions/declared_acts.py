@@ -7,17 +7,20 @@ from pathlib import Path
 
 from coinjar.actions.delivery.records import records_act
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.consent import Act, decrypting, ordered
+from coinjar.core.consent import Act, decrypting, encrypting, ordered
 from coinjar.core.definition import Command, Definition, FromEnv, FromFile, SealedDefinition
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError
 from coinjar.core.model import Jar
+from coinjar.core.names import SHARED
+from coinjar.crypto.approval import APPROVAL
 from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.stage_view import RenderContext
 from coinjar.jarfile.external_values import acts_of
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import load_declarations, read_bytes, read_plain
 from coinjar.jarfile.local_folder import own_files
+from coinjar.jarfile.readers import load_readers
 from coinjar.proofs.declared_acts import proof_acts
 from coinjar.system.files import display_path
 
@@ -39,6 +42,7 @@ def declared_acts(opened: OpenJar, skipped: list[CoinJarError] | None = None) ->
         acts.append(records_act(jar))
     if jar.secret_names or JarLayout(opened.folder).sealed_folder.is_dir():
         acts.append(decrypting(jar.app))
+        acts += _of_readers(opened, jar, left_out)
     return ordered(acts)
 
 
@@ -65,6 +69,19 @@ def _definitions(opened: OpenJar, jar: Jar) -> Iterator[Definition]:
             yield from scope.values()
 
 
+def _of_readers(opened: OpenJar, jar: Jar, left_out: list[CoinJarError]) -> Iterator[Act]:
+    """Return for whom secrets are encrypted, by the fingerprints in readers.yaml."""
+    try:
+        readers = load_readers(opened.folder)
+    except CoinJarError as fault:
+        left_out += fault.each()
+        return
+    for stage in (SHARED, *jar.stage_names()):
+        for line in readers.approvals.get(stage, ()):
+            if match := APPROVAL.fullmatch(line):
+                yield encrypting(stage, match[1])
+
+
 def _own_files(opened: OpenJar) -> list[Path]:
     try:
         return own_files(opened.folder)
@@ -82,6 +99,9 @@ class _Closed:
         """Return no."""
         del act
         return False
+
+    def record(self, *acts: Act) -> None:
+        """Store nothing."""
 
 
 def _context(opened: OpenJar, jar: Jar) -> RenderContext:

@@ -13,8 +13,8 @@ from typing import NamedTuple, Protocol
 from coinjar.core.display import visible
 from coinjar.core.errors import InputError, Location
 
-RUNS, CONTACTS, READS, WRITES, DECRYPTS = "runs", "contacts", "reads", "writes", "decrypts"
-VERBS = (RUNS, CONTACTS, READS, WRITES, DECRYPTS)
+RUNS, CONTACTS, READS, WRITES, DECRYPTS, ENCRYPTS = "runs", "contacts", "reads", "writes", "decrypts", "encrypts"
+VERBS = (RUNS, CONTACTS, READS, WRITES, DECRYPTS, ENCRYPTS)
 """In the order of display."""
 DIGEST = "COINJAR_CONSENT"
 """The variable with the digest of the acts that have consent, for machines."""
@@ -38,6 +38,13 @@ def decrypting(app: str) -> Act:
     return Act(DECRYPTS, f"the values of the application {app}, with your identity")
 
 
+def encrypting(stage: str, approval: str) -> Act:
+    """Return the act of encrypting for the readers of a stage, whose list was approved with a key of this fingerprint:
+    whoever has that key decides for whom.
+    """
+    return Act(ENCRYPTS, f"secrets of {stage}, for the readers approved with the key {approval}")
+
+
 class Gate(Protocol):
     """Decides whether an act may happen; everything that acts asks it first."""
 
@@ -46,6 +53,9 @@ class Gate(Protocol):
 
     def has_consent(self, act: Act) -> bool:
         """Return whether an act has consent already; nobody is asked."""
+
+    def record(self, *acts: Act) -> None:
+        """Store consent to what the person has decided in another way, for example by creating a key."""
 
 
 class ConsentMissing(InputError):

@@ -1,9 +1,8 @@
-"""Encrypt one value with a data key, and sign a list of readers with it."""
+"""Encrypt one value with a data key."""
 
 from __future__ import annotations
 
 from base64 import b64decode, b64encode
-from collections.abc import Iterable
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
@@ -99,20 +98,3 @@ class Unsealer:
         if text != _UNSET:
             raise UnsealError
         return UNSET
-
-
-def vouch(key: Key, app: str, stage: str, readers: Iterable[tuple[str, ...]]) -> str:
-    """Return the code (HMAC-SHA-256, hex) by which holders of a data key sign a stage's readers: rows of label,
-    recipient, service, offline.
-    """
-    import hmac
-
-    rows = ["\0".join(row) for row in sorted(readers)]
-    return hmac.digest(key.key, "\n".join(["coinjar readers 1", app, stage, *rows]).encode(), "sha256").hex()
-
-
-def same(name: str, other: str) -> bool:
-    """Return whether two codes are equal, in constant time."""
-    import hmac
-
-    return hmac.compare_digest(name.encode(), other.encode())

@@ -109,6 +109,12 @@ class PersonalGate:
                 self._lines |= {declared_act.line for declared_act in declared}
         return act.line in self._lines
 
+    def record(self, *acts: Act) -> None:
+        """Store consent to what the person has decided in another way. Raises ExternalError."""
+        if missing := [act for act in acts if not self.has_consent(act)]:
+            consent_to(self.folder, missing)
+            self._lines = frozenset({*(self._lines or ()), *(act.line for act in missing)})
+
     def require(self, *acts: Act) -> None:
         """Return if all have consent, or the person consents now. Raises ConsentMissing otherwise."""
         missing = [act for act in acts if not self.has_consent(act)]

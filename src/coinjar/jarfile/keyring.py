@@ -16,12 +16,13 @@ from coinjar.core.record import Record
 from coinjar.core.references import Template, parse_template
 from coinjar.crypto.age import DamagedFile, Identity, NotARecipient, short
 from coinjar.crypto.sealed_file import SealedEntry
-from coinjar.crypto.sealing import Key, Unsealer, UnsealError, associated, same, vouch
+from coinjar.crypto.sealing import Key, Unsealer, UnsealError, associated
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.sealed_files import read_sealed_file
 from coinjar.system.files import display_path
 
 if TYPE_CHECKING:
+    from coinjar.crypto.approval import ApprovalKey
     from coinjar.jarfile.readers import Readers
 
 
@@ -76,6 +77,7 @@ class KeyRing:
         self._identity: Identity | DecryptionError | None = None
         self._nobody: DecryptionError | None = None
         self._keys: dict[tuple[str, str], DataKey | DecryptionError] = {}
+        self._approvals: dict[str, ApprovalKey | DecryptionError | None] = {}
         self._openers: dict[tuple[str, str], list[Unsealer]] = {}
 
     def identity(self) -> Identity:
@@ -144,11 +146,17 @@ class KeyRing:
                 )
             raise self._nobody from None
 
-    def _who_could(self, stage: str, scope: str) -> str:
+    def _who_could(self, stage: str, scope: str | None) -> str:
+        """Return a hint with the readers of a scope; None: of all of the stage."""
         from coinjar.jarfile.readers import load_readers
 
         try:
-            labels = [reader.label for reader in load_readers(self.folder).of(stage) if reader.reads(scope)]
+            readers = load_readers(self.folder)
+            labels = [
+                reader.label
+                for reader in (readers.people(stage) if scope is None else readers.of(stage))
+                if scope is None or reader.reads(scope)
+            ]
         except CoinJarError:
             return "readers.yaml, which lists the readers, cannot be read"
         return (
@@ -218,12 +226,55 @@ class KeyRing:
         hint = "restore the line and the key file from one commit, or set the value again"
         raise DecryptionError(words, hint=hint, location=Location(file, coin.line, 1), code="tampered")
 
-    def is_signed(self, app: str, readers: Readers, stage: str, scope: str) -> bool:
-        """Return whether the readers of a stage are those that a holder of this data key signed.
+    def approval_key(self, stage: str) -> ApprovalKey | None:
+        """Return the key that approves a stage's readers; None if the stage has none.
 
-        Raises DecryptionError.
+        Raises DecryptionError: only readers of all of the stage can decrypt it.
         """
-        key = self.key(stage, scope)
-        message = readers.signatures.get(f"{stage}.{scope}", ())
-        codes = [vouch(data_key, app, stage, readers.rows(stage)) for data_key in (key.key, key.earlier) if data_key]
-        return any(same(line, code) for line in message for code in codes)
+        if stage not in self._approvals:
+            try:
+                self._approvals[stage] = self._unwrapped_approval(stage)
+            except DecryptionError as fault:
+                self._approvals[stage] = fault
+        result = self._approvals[stage]
+        if isinstance(result, DecryptionError):
+            raise result
+        return result
+
+    def _unwrapped_approval(self, stage: str) -> ApprovalKey | None:
+        from coinjar.crypto.approval import read_approval_key
+
+        path = JarLayout(self.folder).approval_key(stage)
+        data = read_sealed_file(path)
+        if data is None:
+            return None
+        identity = self._identity_for(stage, ALL)
+        try:
+            return read_approval_key(identity.unwrap(data))
+        except NotARecipient:
+            raise DecryptionError(
+                f"the identity {identity.where} cannot approve the readers of {stage}: it is not a reader of all of it",
+                hint=self._who_could(stage, None),
+                location=Location(display_path(path)),
+                code="not-for-us",
+            ) from None
+        except (DamagedFile, ValueError):
+            raise DecryptionError(
+                f"the key that approves the readers of {stage} is damaged or not a key",
+                hint=f"restore it from version control, or review the readers and run `coinjar readers vouch --stage "
+                f"{stage}`",
+                location=Location(display_path(path)),
+                code="tampered",
+            ) from None
+
+    def approval_of(self, app: str, readers: Readers, stage: str) -> str | None:
+        """Return the fingerprint of the key that approved the readers of a stage; None if this list is not approved.
+
+        Raises DecryptionError if this identity cannot verify it.
+        """
+        key = self.approval_key(stage)
+        if key is None:
+            return None
+        from coinjar.crypto.approval import approved_with
+
+        return approved_with(key, app, stage, readers.rows(stage), readers.approvals.get(stage, ()))

@@ -58,6 +58,15 @@ class JarLayout:
         return self.keys_folder / f"{layer}.{scope}.age"
 
     @property
+    def approvals_folder(self) -> Path:
+        """The folder of approval keys."""
+        return self.sealed_folder / "approvals"
+
+    def approval_key(self, layer: str) -> Path:
+        """Return the file of the key that approves a layer's readers, encrypted for the readers of all of it."""
+        return self.approvals_folder / f"{layer}.age"
+
+    @property
     def platforms_folder(self) -> Path:
         """The folder of descriptions of platforms."""
         return self.folder / "platforms"

@@ -14,6 +14,7 @@ coins/*.coins merge=union
 readers.yaml merge=union
 # A wrapped key cannot be merged: keep either version, then run `coinjar readers vouch`.
 coins/keys/*.age -merge
+coins/approvals/*.age -merge
 """
 
 

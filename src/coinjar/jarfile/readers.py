@@ -1,4 +1,4 @@
-"""Read readers.yaml: who can decrypt which secrets, and the signatures over these lists."""
+"""Read readers.yaml: who can decrypt which secrets, and the approvals of these lists."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from coinjar.jarfile.sealed_files import read_sealed_file
 from coinjar.system.files import display_path
 
 KEYS = ("recipient", "about", "service", "offline", "opens")
-_CODE = re.compile(r"\s+([\w.-]+): [0-9a-f]{64}\s*")
+_APPROVAL_LINE = re.compile(r"\s+([\w.-]+): [0-9a-f]{16} [0-9a-f]{64}\s*")
 HEAD = (
     b"# Who can decrypt which secrets. `coinjar readers` changes and signs it. After a change by hand nothing is "
     b"encrypted until\n"
@@ -56,11 +56,11 @@ class Reader(Record, kw_only=True):
 class Readers(Record):
     """The contents of the file.
 
-    `signatures` maps STAGE.SCOPE to the code made with that data key; after a merge there may be several.
+    `approvals` maps a stage to the approval of its readers (crypto/approval.py); after a merge there may be several.
     """
 
     readers: Mapping[str, Reader] = {}
-    signatures: Mapping[str, tuple[str, ...]] = {}
+    approvals: Mapping[str, tuple[str, ...]] = {}
 
     def of(self, stage: str) -> list[Reader]:
         """Return the readers of a stage, or of part of it."""
@@ -121,7 +121,7 @@ def read_readers(data: bytes, file: str) -> Readers:
         )
     vouched: dict[str, tuple[str, ...]] = {}
     node = top.get("vouched")
-    if isinstance(node, MappingNode):  # a merge may leave two codes for one key: `vouch` resolves that
+    if isinstance(node, MappingNode):  # a merge may leave two for one stage: `vouch` resolves that
         for key, value in node.value:
             vouched[str(key.value)] = (*vouched.get(str(key.value), ()), fields.text(value, f"vouched of {key.value}"))
     raise_all(fields.faults)
@@ -130,9 +130,9 @@ def read_readers(data: bytes, file: str) -> Readers:
 
 def differences(old: Readers, new: Readers) -> list[Edit]:
     """Return the edits that turn one into the other."""
-    edits = [Edit(("vouched", name), None) for name in old.signatures if name not in new.signatures]
+    edits = [Edit(("vouched", name), None) for name in old.approvals if name not in new.approvals]
     edits += [
-        Edit(("vouched", name), codes[0]) for name, codes in new.signatures.items() if old.signatures.get(name) != codes
+        Edit(("vouched", name), lines[0]) for name, lines in new.approvals.items() if old.approvals.get(name) != lines
     ]
     for label, reader in new.readers.items():
         before = old.readers.get(label)
@@ -156,11 +156,11 @@ def _fields(reader: Reader) -> dict[str, Plain]:
 
 
 def without_doubles(data: bytes) -> bytes:
-    """Return the text with one code per key, where a merge left two: they are signed again anyway."""
+    """Return the text with one approval per stage, where a merge left two: it is approved again anyway."""
     visited: set[str] = set()
     kept = []
     for line in data.decode().splitlines(keepends=True):
-        match = _CODE.fullmatch(line)
+        match = _APPROVAL_LINE.fullmatch(line)
         if not match or match[1] not in visited:
             kept.append(line)
         if match:

@@ -46,7 +46,7 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
             faults.append(fault)
         else:
             now = former.get(coin.name, coin.name)
-            doubt = _doubt(coin, file, lines[coin.slot], plain.get(now))
+            doubt = _doubt(coin, file, lines[coin.slot], plain.get(now)) or _unapproved_rename(coin, now, name, file)
             opener = partial(Undecryptable, doubt) if doubt else partial(_open, ring, jar, name, coin, file)
             result.setdefault(coin.scope, {})[now] = SealedDefinition(opener, coin.scope, file, coin.line)
     raise_all(faults)
@@ -74,6 +74,20 @@ def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | N
             words, hint="remove one of the lines, or set the value again", location=location, code="tampered"
         )
     return None
+
+
+def _unapproved_rename(coin: SealedEntry, now: str, layer: str, file: str) -> DecryptionError | None:
+    """Return why a value under an earlier name is not read: whoever can write `formerly:` must not choose which secret
+    a service gets under which name. A reader approves a rename by encrypting the value under the new name.
+    """
+    if now == coin.name:
+        return None
+    return DecryptionError(
+        f"the value of {now} on {layer} is still encrypted under its earlier name {coin.name}",
+        hint=f"somebody who can decrypt {layer} approves the rename: `coinjar rename {coin.name} {now}`",
+        location=Location(file, coin.line, 1),
+        code="renamed",
+    )
 
 
 def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:

@@ -8,10 +8,11 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.consent import encrypting
 from coinjar.core.delivery import DesiredValue, LiveValue
 from coinjar.core.errors import DecryptionError
 from coinjar.core.model import Jar
-from coinjar.core.names import ALL, SHARED
+from coinjar.core.names import SHARED
 from coinjar.core.secret import Secret, reveal
 
 _PLAIN = b"plain\n"
@@ -53,14 +54,22 @@ def recipients(opened: OpenJar, jar: Jar, stage: str) -> list[str]:
     ring = opened.ring()
     for layer in reversed(jar.chain(stage)) if stage != SHARED else [SHARED]:
         people = readers.people(layer)
-        if people and ring.is_signed(jar.app, readers, layer, ALL):
-            return [reader.recipient for reader in people]
-        if people:
+        if not people:
+            continue
+        try:
+            approval = ring.approval_of(jar.app, readers, layer)
+        except DecryptionError as fault:
+            if fault.code != "not-for-us":
+                raise
+            return list(opened.identity().recipients)  # of one service, which cannot verify who else may read it
+        if approval is None:
             raise DecryptionError(
                 f"the readers of {layer} are not approved, so no snapshot is encrypted for them",
                 hint="review them with `coinjar readers list`, then run `coinjar readers vouch`",
                 code="not-vouched",
             )
+        opened.gate.require(encrypting(layer, approval))
+        return [reader.recipient for reader in people]
     return []
 
 

@@ -69,8 +69,8 @@ def _opened(
                 ):  # it would be read as the other's
                     raise content.fault
                 words = (
-                    f"{coin.name} keeps its old name in the encrypted values until somebody who can decrypt {layer} "
-                    "runs the same rename"
+                    f"{coin.name} keeps its old name in the encrypted values: {layer} has no value of {now} until "
+                    "somebody who can decrypt it runs the same rename"
                 )
                 left.append(UnchangedUse(Location(path, coin.line, 1), words))
     return moved, left

@@ -29,6 +29,14 @@ class FirstKey:
     def begin(self, stage: str, *, is_reported: bool = True) -> None:
         """Create the first key of a stage: for whoever runs this, and for the readers of the stages that follow it."""
         identity = self.transaction.ring.identity()
+        for reader in self.transaction.before.readers.values():
+            if reader.service and reader.recipient in identity.recipients:
+                raise InputError(
+                    f"{reader.label} is a reader of {reader.service} alone, and cannot create the first key of {stage}",
+                    hint="let a reader of whole stages set its first secret",
+                    location=reader.location,
+                    code="not-for-us",
+                )
         mine = self._own_label(identity.recipients[0])
         labels = [mine]
         strangers = [reader.label for reader in self.transaction.before.of(stage) if reader.label != mine]
@@ -46,6 +54,7 @@ class FirstKey:
         for other in sorted({name for reader in self.transaction.readers.readers.values() for name in reader.opens}):
             if other != stage and stage in self._followed(other):
                 labels += self._vouched_labels(stage, other)
+        self.transaction.approval.begin(stage)
         for label in dict.fromkeys(labels):
             self.transaction.grant(label, [stage])
         self.new_scope(stage, ALL)
@@ -66,6 +75,7 @@ class FirstKey:
         readers = [reader.label for reader in self.transaction.before.of(other)]
         try:
             self.transaction.verify(other, scopes(self.transaction.folder, other))
+            self.transaction.approval.require(other)
         except (DecryptionError, InputError):
             left = ", ".join(readers)
             self.transaction.notes.append(
@@ -91,12 +101,13 @@ class FirstKey:
         return label
 
     def new_scope(self, stage: str, scope: str) -> None:
+        """Create a key for a service or all, for the readers of the stage. Raises DecryptionError."""
+        self.transaction.approval.require(stage)
         slot = (stage, scope)
         self.transaction.keys[slot] = DataKey(
             Key.new(), None, (self._naming(stage) or Key.new().key) if scope == ALL else None
         )
         self.transaction.to_wrap.add(slot)
-        self.transaction.to_vouch.add(slot)
 
     def _naming(self, stage: str) -> bytes | None:
         """Return the stage's present naming key, encrypted for it or a followed stage, or in `.local`: names and

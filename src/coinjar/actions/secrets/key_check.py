@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING
 
 from coinjar.actions.secrets.first_key import FirstKey
 from coinjar.core.definition import Content, Undecryptable
-from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location
-from coinjar.core.names import ALL
+from coinjar.core.errors import CoinJarError, DecryptionError
 from coinjar.core.record import Record
 from coinjar.crypto.sealed_file import SealedEntry
 from coinjar.jarfile.keyring import DataKey, scopes
@@ -33,7 +32,8 @@ class KeyCheck:
         self.transaction = transaction
 
     def verify(self, stage: str, within: Sequence[str], *, replacing: Collection[tuple[str, str]] = ()) -> None:
-        """Check that a stage's keys and readers belong to its values, before anything is encrypted or wrapped for it.
+        """Check that a stage's keys belong to its values, and that its readers are approved, before anything is
+        encrypted or wrapped for it.
 
         `within` names the scopes that must be decrypted; others are checked if possible. Anybody can wrap a key of
         their own for our readers, but it decrypts none of the existing values. A line that is to be replaced may be
@@ -43,18 +43,16 @@ class KeyCheck:
         keys = {name: self._openable(stage, name, needed=name in within) for name in there}
         if stage in self.transaction.sound or not there:
             return
-        vouched = False
+        proven: dict[str, list[DecryptedEntry]] = {}
         for scope, key in keys.items():
-            entries = self._sound_values(stage, scope, replacing) if key else []
-            if key is None or not entries:
-                continue
-            if not self.transaction.ring.is_signed(self.transaction.jar.app, self.transaction.before, stage, scope):
-                raise self._not_vouched(stage, scope)
-            vouched = True
-            if key.earlier is not None:
+            if key is not None and (entries := self._sound_values(stage, scope, replacing)):
+                proven[scope] = entries
+        if not self.transaction.approval.verify(stage, is_proven=bool(proven)):
+            FirstKey(self.transaction).begin(stage)
+        for scope, entries in proven.items():
+            key = keys[scope]
+            if key is not None and key.earlier is not None and self.transaction.approval.decides(stage):
                 self._finish(stage, scope, key, entries)
-        if not vouched:  # no value that could prove the keys
-            self._verify_empty(stage, [name for name, key in keys.items() if key])
         self.transaction.sound.add(stage)
 
     def _openable(self, stage: str, scope: str, *, needed: bool) -> DataKey | None:
@@ -85,36 +83,10 @@ class KeyCheck:
             raise broken[0]
         return entries
 
-    def _verify_empty(self, stage: str, openable: Sequence[str]) -> None:
-        """Check a stage without values: its signatures must match; without any, its first key was interrupted, and is
-        created again for us alone.
-        """
-        if all(
-            self.transaction.ring.is_signed(self.transaction.jar.app, self.transaction.before, stage, scope)
-            for scope in openable
-        ):
-            return
-        ours = self.transaction.ring.identity().recipients
-        if any(f"{stage}.{scope}" in self.transaction.before.signatures for scope in openable) or any(
-            reader.recipient not in ours for reader in self.transaction.readers.of(stage)
-        ):
-            raise self._not_vouched(stage, ALL)
-        FirstKey(self.transaction).begin(stage)
-
     def _finish(self, stage: str, scope: str, key: DataKey, result: Sequence[DecryptedEntry]) -> None:
         """Complete an interrupted change of keys."""
         slot = (stage, scope)
         self.transaction.keys[slot] = DataKey(key.key, key.earlier, key.naming)
         self.transaction.to_wrap.add(slot)
-        self.transaction.to_vouch.add(slot)
         for entry in result:
             self.transaction.seal(stage, scope, entry.entry.name, entry.content)
-
-    def _not_vouched(self, stage: str, scope: str) -> InputError:
-        location = Location(display_path(JarLayout(self.transaction.folder).readers))
-        words = (
-            f"the readers of {stage} ({scope}) in this file are not approved by anybody who can decrypt it: it "
-            "was changed by hand, or merged"
-        )
-        hint = f"review them (`coinjar readers list`), correct them, then run `coinjar readers vouch --stage {stage}`"
-        return InputError(words, hint=hint, location=location, code="not-vouched")

@@ -214,7 +214,7 @@ def vouch(opened: OpenJar, stages: Sequence[str]) -> None:
             change.renew_unused(stage)
             if not change.readers.people(stage):
                 raise UsageError(f"readers.yaml lists nobody who can decrypt all of {stage}", hint="correct it first")
-            change.sign_again(stage)
+            change.approve_after_review(stage)
         change.commit()
 
 
@@ -251,14 +251,11 @@ def listing(opened: OpenJar) -> ReaderList:
 
 
 def vouching(jar: Jar, ring: KeyRing, readers: Readers, stage: str) -> str:
-    """Return whether the holders of a stage's keys signed its readers, as far as this identity can verify it."""
-    states = set()
-    for scope in scopes(ring.folder, stage) or [""]:
-        try:
-            states.add(VOUCHED if scope and ring.is_signed(jar.app, readers, stage, scope) else NOT_VOUCHED)
-        except DecryptionError:
-            states.add(UNKNOWN)
-    return next(name for name in (NOT_VOUCHED, UNKNOWN, VOUCHED) if name in states)
+    """Return whether a reader of all of a stage approved its readers, as far as this identity can verify it."""
+    try:
+        return VOUCHED if ring.approval_of(jar.app, readers, stage) else NOT_VOUCHED
+    except DecryptionError:
+        return UNKNOWN
 
 
 def stages_of(opened: OpenJar, named: Sequence[str] | None) -> list[str]:

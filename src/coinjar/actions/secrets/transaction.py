@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from coinjar.actions.open_jar import OpenJar
+from coinjar.actions.secrets.approval import ReaderApproval
 from coinjar.actions.secrets.first_key import FirstKey
 from coinjar.actions.secrets.key_check import DecryptedEntry, KeyCheck
 from coinjar.core.consent import decrypting
@@ -19,9 +20,8 @@ from coinjar.core.model import Jar
 from coinjar.core.names import ALL
 from coinjar.crypto.age import wrap
 from coinjar.crypto.sealed_file import SealedEntry, changed, parse
-from coinjar.crypto.sealing import Key, associated, can_seal, seal, vouch
+from coinjar.crypto.sealing import Key, associated, can_seal, seal
 from coinjar.documents.edit import apply
-from coinjar.jarfile.consents import consent_to
 from coinjar.jarfile.keyring import DataKey, scopes
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.merge_attributes import write_attributes
@@ -40,6 +40,7 @@ class SealedTransaction:
         self.folder = opened.folder
         self.jar = jar
         self.ring = opened.ring()
+        self.gate = opened.gate
         self.name_reader = opened.name_reader
         self.before = load_readers(self.folder)
         self.readers = self.before
@@ -47,7 +48,7 @@ class SealedTransaction:
         self._changes: dict[str, dict[tuple[str, str], SealedEntry | None]] = {}
         self.keys: dict[tuple[str, str], DataKey] = {}
         self.to_wrap: set[tuple[str, str]] = set()
-        self.to_vouch: set[tuple[str, str]] = set()
+        self.approval = ReaderApproval(self)
         self._lines: dict[str, list[SealedEntry]] = {}
         self._filled: dict[str, set[tuple[str, str]]] = {}
         self.sound: set[str] = set()
@@ -160,21 +161,25 @@ class SealedTransaction:
 
     def add_reader(self, reader: Reader) -> None:
         """Add one to the list; it cannot decrypt anything yet."""
-        self.readers = Readers({**self.readers.readers, reader.label: reader}, self.readers.signatures)
+        self.readers = Readers({**self.readers.readers, reader.label: reader}, self.readers.approvals)
 
     def grant(self, label: str, stages: Sequence[str]) -> None:
         """Let a reader decrypt stages: their keys must be verified."""
         reader = self.readers.readers[label]
-        self._set_opens(label, [*reader.opens, *(stage for stage in stages if stage not in reader.opens)])
-        for stage in stages:
-            self.to_vouch |= {(stage, scope) for scope in self.scopes(stage)}
+        new = [stage for stage in stages if stage not in reader.opens]
+        self._set_opens(label, [*reader.opens, *new])
+        for stage in new:
+            self.approval.approve(stage, rewrapping=reader.service is None)
             self.to_wrap |= {(stage, scope) for scope in self.scopes(stage) if reader.reads(scope)}
 
     def revoke(self, label: str, stage: str) -> None:
         """Remove a stage from a reader, and change the keys that it had."""
         reader = self.readers.readers[label]
         self._set_opens(label, [other_stage for other_stage in reader.opens if other_stage != stage])
-        self.to_vouch |= {(stage, scope) for scope in self.scopes(stage)}
+        if reader.service is None:
+            self.approval.replace_key(stage)
+        else:
+            self.approval.approve(stage, rewrapping=False)
         self.rekey(stage, [scope for scope in self.scopes(stage) if reader.reads(scope)])
 
     def _set_opens(self, label: str, opens: Sequence[str]) -> None:
@@ -183,10 +188,11 @@ class SealedTransaction:
             readers[label] = readers[label]._replace(opens=tuple(opens))
         else:
             del readers[label]
-        self.readers = Readers(readers, self.readers.signatures)
+        self.readers = Readers(readers, self.readers.approvals)
 
     def rekey(self, stage: str, within: Sequence[str]) -> None:
         """Replace keys, and encrypt every value again; the naming key stays, so that no name changes."""
+        self.approval.require(stage)
         for scope in within:
             slot = (stage, scope)
             old = self.ring.key(*slot)
@@ -196,7 +202,6 @@ class SealedTransaction:
             needed = old.earlier if old.earlier is not None and old.earlier.id in used else old.key
             self.keys[slot] = DataKey(Key.new(), needed, old.naming)
             self.to_wrap.add(slot)
-            self.to_vouch.add(slot)
             for entry in self.opened(stage, [scope]):
                 self.seal(stage, scope, entry.entry.name, entry.content)
         self._tidy.add(stage)
@@ -208,22 +213,23 @@ class SealedTransaction:
             if scope not in used:
                 FirstKey(self).new_scope(stage, scope)
 
-    def sign_again(self, stage: str) -> None:
-        """Wrap keys for the readers in the file and sign the list: after a review."""
+    def approve_after_review(self, stage: str) -> None:
+        """Wrap keys for the readers in the file and approve the list: after a review."""
+        self.approval.approve_after_review(stage)
         self.to_wrap |= {(stage, scope) for scope in self.scopes(stage)}
-        self.to_vouch |= {(stage, scope) for scope in self.scopes(stage)}
 
     # -- writing
 
     def commit(self) -> bool:
         """Write all changes; return whether there were any. The caller holds the lock."""
-        if not (self._changes or self.to_wrap or self.to_vouch or self.readers is not self.before):
+        if not (self._changes or self.to_wrap or self.approval.is_pending or self.readers is not self.before):
             return False
         if not JarLayout(self.folder).sealed_folder.exists():
-            consent_to(self.folder, [decrypting(self.jar.app)])  # the jar's first key is their own
+            self.gate.record(decrypting(self.jar.app))  # the jar's first key is their own
         write_attributes(self.folder)
         for slot in sorted(self.to_wrap):
             self._write_key(slot, self.key(*slot))
+        self.approval.write_keys()
         self._write_readers()
         for stage in sorted(self._changes):
             path = JarLayout(self.folder).sealed(stage)
@@ -234,6 +240,7 @@ class SealedTransaction:
         for slot, key in sorted(self.keys.items()):
             if key.earlier is not None:
                 self._write_key(slot, DataKey(key.key, None, key.naming))
+        self.approval.forget_earlier_keys()
         return True
 
     def values_of(self, stage: str) -> Iterator[tuple[bytes, bytes]]:
@@ -241,7 +248,7 @@ class SealedTransaction:
 
         Raises InputError if keys would change.
         """
-        if self.to_wrap or self.to_vouch:
+        if self.to_wrap or self.approval.is_pending:
             hint = "`coinjar readers rekey` finishes it; then run this again"
             raise InputError(
                 "a change of keys was interrupted, or a key is missing",
@@ -260,12 +267,8 @@ class SealedTransaction:
         replace_sealed_file(JarLayout(self.folder).key(stage, scope), wrap(key.text(), recipients))
 
     def _write_readers(self) -> None:
-        vouched = dict(self.readers.signatures)
-        for stage, scope in self.to_vouch:
-            vouched[f"{stage}.{scope}"] = (
-                vouch(self.key(stage, scope).key, self.jar.app, stage, self.readers.rows(stage)),
-            )
-        edits = differences(self.before, Readers(self.readers.readers, dict(sorted(vouched.items()))))
+        approvals = dict(self.readers.approvals) | self.approval.lines()
+        edits = differences(self.before, Readers(self.readers.readers, dict(sorted(approvals.items()))))
         if edits:
             path = JarLayout(self.folder).readers
             old = without_doubles(read_sealed_file(path) or HEAD)
