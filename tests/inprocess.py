@@ -15,6 +15,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from coinjar.cli import tables
+from coinjar.core import patterns
 from coinjar.system import process_secrets
 
 OF_ITS_OWN = frozenset({"within", "edit", "standins", "demo"})
@@ -77,6 +78,7 @@ def _as_if(folder: Path, env: Mapping[str, str], given: bytes) -> Iterator[tuple
     )
     tables.colours.cache_clear()
     process_secrets.forget()
+    patterns._slow.clear()  # a process of its own would not know them either
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error")

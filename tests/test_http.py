@@ -144,7 +144,7 @@ def test_bodies_are_json_and_missing_ones_can_be_answers() -> None:
     with script(200, 404, (204, {"Content-Length": "0"}, b"")) as server:
         sent(server, Request("POST", "/x", {"é": Secret("made-up")}))
         assert json.loads(server.seen[0][2]) == {"é": "made-up"}
-        assert sent(server, Request("GET", "/x", missing=True)).data is None
+        assert sent(server, Request("GET", "/x", absent=(404,))).data is None
         assert sent(server, Request("DELETE", "/x")).data is None
 
 

@@ -129,7 +129,7 @@ def test_descriptions_and_their_schema_agree() -> None:
 
     from coinjar.core.errors import CoinJarError
     from coinjar.jarfile.schemas import schema_text
-    from coinjar.platforms.description import read_description
+    from coinjar.platforms.description_reader import read_description
 
     schema = json.loads(schema_text("platform"))
     jsonschema.Draft202012Validator.check_schema(schema)

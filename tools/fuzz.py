@@ -28,7 +28,7 @@ from coinjar.jarfile.declarations import read_declarations
 from coinjar.jarfile.load import read_plain
 from coinjar.jarfile.readers import read_readers
 from coinjar.mentions.languages import LANGUAGES, SourceLanguage, look
-from coinjar.platforms.description import read_description
+from coinjar.platforms.description_reader import read_description
 
 SLOWEST = 2.0
 """Seconds that one input may take."""

@@ -10,10 +10,8 @@ from contextlib import contextmanager
 
 from coinjar.core.errors import InputError
 
-LONGEST = 4.0
-"""Seconds of processor time of the process for one comparison: neither a busy machine nor a collection of garbage makes
-a pattern slow.
-"""
+LONGEST = 1.0
+"""Seconds of processor time for one comparison: a busy machine makes no pattern slow."""
 
 
 _slow: set[str] = set()

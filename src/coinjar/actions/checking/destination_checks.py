@@ -21,7 +21,7 @@ from coinjar.destinations.base import Output
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
-from coinjar.platforms.description import read_description
+from coinjar.platforms.description_reader import read_description
 from coinjar.system.files import display_path
 
 if TYPE_CHECKING:

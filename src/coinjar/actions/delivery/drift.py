@@ -82,12 +82,29 @@ async def drift(opened: LiveStage, progress: Progress | None = None) -> list[Tar
     return sorted(drifts, key=lambda drift: order.index(drift.destination))
 
 
+def _changed_since(target: Target, inspection: TargetInspection) -> set[str]:
+    """Return the names whose saved values are others than those of the last delivery: these wait for a restart."""
+    context, changed = inspection.plan_context, set()
+    for name in target.desired_values:
+        last, live_value = context.last_applied.get(name), inspection.live.get(name)
+        if last is None or live_value is None:
+            continue
+        if live_value.text is None:
+            is_other = live_value.version != last.version
+        else:
+            is_other = context.fingerprint(name, live_value.text) != last.fingerprint
+        if is_other:
+            changed.add(name)
+    return changed
+
+
 def _of(
     opened: LiveStage, open_destination: OpenDestination, target: Target, inspection: TargetInspection
 ) -> TargetDrift:
     pending: set[str] = set()
     if not inspection.effect.in_effect:
-        pending = set(inspection.effect.names if inspection.effect.names is not None else target.desired_values)
+        names = inspection.effect.names
+        pending = set(names) if names is not None else _changed_since(target, inspection) or set(target.desired_values)
     rows = variable_states(target.desired_values, inspection.live, inspection.plan_context, pending)
     moved = {
         supplied.name: supplied

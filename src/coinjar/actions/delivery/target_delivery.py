@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import asyncio
+from collections.abc import Callable, Mapping
 
 from coinjar.actions.delivery import snapshots
 from coinjar.actions.delivery.live_stage import LiveStage, TargetInspection, as_fault
@@ -17,11 +18,16 @@ from coinjar.actions.delivery.outcome import (
     took,
     with_unmanaged,
 )
-from coinjar.core.delivery import GONE, LastApplied, plan
+from coinjar.core.delivery import GONE, DeliveryChange, LastApplied, LiveValue, plan
 from coinjar.core.errors import CoinJarError, ExternalError, raise_all
-from coinjar.destinations.live.base import ResponseLost
+from coinjar.destinations.live.base import ResponseLost, TargetOutdated
 from coinjar.records.locks import DeliveryLock
 from coinjar.records.store import ASKED, DONE, FAILED, RESTARTED, WAITS
+
+MOST_ATTEMPTS = 4
+"""How often one delivery writes to a target that others change at the same time."""
+PAUSES = (0.5, 1.5, 3.0)
+"""Seconds between the questions whether a restart has happened."""
 
 
 class TargetDelivery:
@@ -114,33 +120,54 @@ class TargetDelivery:
             opened.records.remember(self.number, opened.stage, destination.name, target.key, waiting, [])
 
     async def _write(self, inspection: TargetInspection) -> None:
-        target = self.target
-        try:
-            await target.write(inspection.plan.changes, inspection.live)
-        except ResponseLost as fault:
+        """Make the changes. After a lost response, and where somebody else was faster, read the target again and make
+        those that are left; the latter at most MOST_ATTEMPTS times.
+        """
+        target, changes, live = self.target, inspection.plan.changes, inspection.live
+        for attempt in range(1, MOST_ATTEMPTS + 1):
+            try:
+                await target.write(changes, live)
+                return
+            except ResponseLost as fault:
+                lost: ResponseLost | None = fault
+            except TargetOutdated:
+                if attempt == MOST_ATTEMPTS or self.opened.is_guarded:
+                    raise
+                lost = None
             self.lock.renew()
-            held_now = await target.read()
-            left = with_unmanaged(
-                inspection._replace(live=held_now, plan=plan(target.desired_values, held_now, inspection.plan_context)),
-                self.options,
-            ).plan.changes
-            left = [change for change in left if any(change.name == other.name for other in inspection.plan.changes)]
-            target.notes.add(
-                f"a response was lost ({fault.lost}); {len(left)} of {len(inspection.plan.changes)} changes were "
-                "made again"
-            )
-            if left:
-                await target.write(left, held_now)
+            live = await target.read()
+            changes = self._left(inspection, live)
+            if lost is not None:
+                number = f"{len(changes)} of {len(inspection.plan.changes)}"
+                target.notes.add(f"a response was lost ({lost.lost}); {number} changes were made again")
+            else:
+                target.notes.add("somebody else changed it at the same time: it was read again before writing")
+            if not changes:
+                return
+        raise ExternalError(
+            "no answer to a request arrived",
+            hint="run it again: it checks first",
+            code="answer-lost",
+            of=target.label,
+        )
+
+    def _left(self, inspection: TargetInspection, live: Mapping[str, LiveValue]) -> list[DeliveryChange]:
+        """Return those of the changes that the target still needs."""
+        context = inspection.plan_context
+        again = inspection._replace(live=dict(live), plan=plan(self.target.desired_values, live, context))
+        names = {change.name for change in inspection.plan.changes}
+        return [change for change in with_unmanaged(again, self.options).plan.changes if change.name in names]
 
     async def _read_back(self, inspection: TargetInspection) -> None:
-        """Check that what was written is there, and record it."""
+        """Check that everything that the jar wants there is there, and record what was written and read back."""
         target = self.target
         held_now = await target.read()
         wrong = [change for change in inspection.plan.changes if not took(change, held_now.get(change.name))]
         written = {change.name for change in inspection.plan.changes} - {change.name for change in wrong}
+        moved = [name for name in inspection.plan.same + inspection.plan.trusted if _moved(inspection, held_now, name)]
         known: dict[str, LastApplied] = {}
         for name, desired in target.desired_values.items():
-            if name in held_now and all(change.name != name for change in wrong):
+            if name in held_now and name not in moved and all(change.name != name for change in wrong):
                 ran = (
                     name not in inspection.plan_context.last_applied
                     or inspection.plan_context.last_applied[name].in_effect
@@ -160,7 +187,13 @@ class TargetDelivery:
             f"it did not keep {names}: the value read back differs from the value written",
             "check whether something else writes there; `coinjar drift` shows the present values",
         )
-        raise_all([ExternalError(words, hint=hint, code="read-back", of=target.label)] if wrong else [])
+        faults: list[CoinJarError] = (
+            [ExternalError(words, hint=hint, code="read-back", of=target.label)] if wrong else []
+        )
+        if moved:
+            words = f"somebody else changed {', '.join(moved)} there during the delivery"
+            faults.append(ExternalError(words, hint="run it again", code="moved", of=target.label))
+        raise_all(faults)
 
     async def _restart(self) -> str:
         """Restart if requested and needed; return the state."""
@@ -175,17 +208,47 @@ class TargetDelivery:
             return WAITS
         opened.records.set_part(number, target.key, restart=ASKED)
         try:
-            await target.restart()
-        except ResponseLost as fault:
-            target.notes.add(
-                f"a response was lost ({fault.lost}); the restart was requested again, and may happen twice"
-            )
-            await target.restart()
-        after = await target.effect()
-        if after is not None and not after.in_effect:
-            words = "it restarted, but still does not use what was saved"
-            raise ExternalError(words, hint="check its log", code="not-in-effect", of=target.label)
+            await self._restart_once()
+            after = await target.effect()
+            if after is not None and not after.in_effect:
+                words = "it restarted, but still does not use what was saved"
+                raise ExternalError(words, hint="check its log", code="not-in-effect", of=target.label)
+        except CoinJarError:
+            opened.records.set_part(number, target.key, restart=WAITS)  # it failed, and was not interrupted
+            raise
         opened.records.took_effect(opened.stage, destination.name, target.key)
         opened.records.set_part(number, target.key, restart=RESTARTED)
         await target.settle()
         return RESTARTED
+
+    async def _restart_once(self) -> None:
+        """Restart. Whether a restart happened whose response was lost is found out, for a while, before another one."""
+        target = self.target
+        try:
+            await target.restart()
+            return
+        except ResponseLost as fault:
+            lost = fault
+        for pause in PAUSES:
+            await asyncio.sleep(pause)
+            state = await target.effect()
+            if state is None:
+                raise ExternalError(
+                    f"a response was lost ({lost.lost}), and it does not report whether it restarted",
+                    hint="check it there; then run it again, if it did not",
+                    code="answer-lost",
+                    of=target.label,
+                )
+            if state.in_effect:
+                target.notes.add(f"a response was lost ({lost.lost}); it had restarted")
+                return
+        target.notes.add(f"a response was lost ({lost.lost}); it had not restarted, and was restarted again")
+        await target.restart()
+
+
+def _moved(inspection: TargetInspection, now: Mapping[str, LiveValue], name: str) -> bool:
+    """Return whether a variable that we did not write is another one than when the target was inspected."""
+    before, after = inspection.live.get(name), now.get(name)
+    if before is None or after is None:
+        return before is not after
+    return before.text != after.text if after.text is not None else before.version != after.version

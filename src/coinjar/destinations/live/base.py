@@ -73,6 +73,14 @@ class ResponseLost(ExternalError):
         self.lost = lost
 
 
+class TargetOutdated(ExternalError):
+    """A request was refused because the target changed since it was read: read it, and plan again."""
+
+    def __init__(self, label: str, words: str, location: Location) -> None:
+        hint = "run it again when nobody else changes it; `coinjar drift` shows its present state"
+        super().__init__(words, hint=hint, location=location, code="outdated", of=label)
+
+
 class TargetNotes:
     """A target's remarks besides success: a request that may have been carried out twice, a value that is overridden
     elsewhere.

@@ -191,10 +191,10 @@ class ClusterTarget(Target):
         return document["kind"], meta.get("namespace") or self.namespace, meta["name"]
 
     async def _get(self, kind: str, namespace: str, name: str) -> Data | None:
-        return (await self.client.send(Request("GET", self._path(kind, namespace, name), missing=True))).data
+        return (await self.client.send(Request("GET", self._path(kind, namespace, name), absent=(404,)))).data
 
     async def _list(self, kind: str) -> list[Data]:
-        data = (await self.client.send(Request("GET", self._path(kind, self.namespace), missing=True))).data
+        data = (await self.client.send(Request("GET", self._path(kind, self.namespace), absent=(404,)))).data
         return [{**item, "kind": kind} for item in (data or {}).get("items") or []]
 
     async def identity(self) -> str:
@@ -314,7 +314,7 @@ class ClusterTarget(Target):
                 )
                 for our in ours[self.made.keep :]:
                     name = our["metadata"]["name"]
-                    await self.client.send(Request("DELETE", self._path(kind, self.namespace, name), missing=True))
+                    await self.client.send(Request("DELETE", self._path(kind, self.namespace, name), absent=(404,)))
                     gone.append(f"{kind} {name}")
         if gone:
             self.notes.add(f"removed unused objects: {', '.join(gone)}")

@@ -6,13 +6,14 @@ Secrets and tokens never appear in messages.
 from __future__ import annotations
 
 import asyncio
+import json
 import random
 import ssl
 import time
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from email.utils import parsedate_to_datetime
 from functools import cache
-from typing import TYPE_CHECKING, Any, NamedTuple, Self
+from typing import TYPE_CHECKING, NamedTuple, Self
 from urllib.parse import urlsplit
 
 from coinjar.core.errors import ExternalError, InputError, Location
@@ -67,15 +68,18 @@ class Request(NamedTuple):
     repeat: bool = True
     headers: Mapping[str, str] = {}
     content: bytes | None = None
-    missing: bool = False
-    """Whether 404 is a valid response (None)."""
+    absent: tuple[int, ...] = ()
+    """Statuses that are a valid response (None): there is nothing."""
+    busy: tuple[int, ...] = ()
+    """Statuses that mean: try again later. 429 and 503 always do."""
 
 
 class Response(NamedTuple):
-    """A response: JSON data (None if there was none), and the address of the next page (RFC 8288)."""
+    """A response: JSON data (None if there was none), the address of the next page (RFC 8288), and its headers."""
 
     data: Data
     next: str | None = None
+    headers: Mapping[str, str] = {}
 
 
 class _Retry(NamedTuple):
@@ -97,7 +101,8 @@ class HttpStatusError(ExternalError):
 class HttpClient:
     """Sends requests to one address. `hidden` are the texts that no message may show.
 
-    `transport` sends the requests instead of a network connection, for example in a test.
+    `sign` returns more headers for a method, a path and a body, for each try. `transport` sends the requests instead of
+    a network connection, for example in a test.
     """
 
     def __init__(
@@ -109,8 +114,10 @@ class HttpClient:
         *,
         hidden: Iterable[str] = (),
         verify: ssl.SSLContext | bool = True,
+        sign: Callable[[str, str, bytes], Mapping[str, str]] | None = None,
         transport: httpx.AsyncBaseTransport | None = None,
     ) -> None:
+        self._sign = sign
         self.address = address.rstrip("/")
         self.label = label
         self.origin = origin
@@ -178,11 +185,13 @@ class HttpClient:
                 raise self._lost(words) from None
             return _Retry(self._failed(words, "run it again; what was written stays"))
         code = answer.status_code
-        if code < 300 or (ask.missing and code == 404):
+        if code < 300 or code in ask.absent:
             return self._read(ask, answer)
         refused = self._refused(ask, answer)
-        if code in _BUSY and "retry-after" in answer.headers:
+        if code in (*_BUSY, *ask.busy) and "retry-after" in answer.headers:
             return _Retry(refused, _seconds(answer.headers["retry-after"]))
+        if code in ask.busy:
+            return _Retry(refused)
         if code != 429 and code < 500:
             raise refused
         if code != 429 and not ask.repeat:
@@ -206,11 +215,17 @@ class HttpClient:
                 transport=self._transport,
                 trust_env=not is_loopback(self.address),
             )
-        body: dict[str, Any] = {"json": ask.body} if ask.content is None else {"content": ask.content}
+        headers = dict(ask.headers)
+        content = ask.content
+        if content is None and ask.body is not None:
+            content = json.dumps(ask.body, ensure_ascii=False, separators=(",", ":"), allow_nan=False).encode()
+            headers["Content-Type"] = "application/json"
+        if self._sign is not None:
+            headers |= self._sign(ask.method, ask.path, content or b"")
         try:
             async with (
                 asyncio.timeout(_LONGEST_ANSWER),
-                self._client.stream(ask.method, ask.path, headers=ask.headers, **body) as answer,
+                self._client.stream(ask.method, ask.path, headers=headers, content=content) as answer,
             ):
                 return await self._whole(ask, answer)
         except TimeoutError:
@@ -233,10 +248,11 @@ class HttpClient:
         onward = answer.links.get("next", {}).get("url")
         if onward and urlsplit(str(answer.url.join(onward)))[:2] != urlsplit(self.address)[:2]:
             raise self._failed(f"{ask.path} names a next page on another server", "the token is not sent there")
-        if not answer.content or answer.status_code == 404:
-            return Response(None, onward)
+        headers = dict(answer.headers)
+        if not answer.content or answer.status_code in ask.absent:
+            return Response(None, onward, headers)
         try:
-            return Response(answer.json(), onward)
+            return Response(answer.json(), onward, headers)
         except (ValueError, RecursionError):
             raise self._failed(
                 f"{ask.method} {ask.path} was answered with a body that is not JSON", "check the address"

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
-from collections.abc import Mapping
+from collections.abc import AsyncIterator, Mapping, Sequence
+from contextlib import asynccontextmanager
 from importlib.resources import files
 from pathlib import Path
+from weakref import WeakKeyDictionary
 
 from yaml.nodes import MappingNode
 
@@ -18,6 +21,7 @@ from coinjar.core.names import suggestion
 from coinjar.destinations.live.base import LiveDestination, Target
 from coinjar.destinations.live.declared_acts import contact, content_digest, setting_words, variable_of
 from coinjar.destinations.live.platform_target import PlatformTarget
+from coinjar.destinations.live.request_limits import RequestLimits
 from coinjar.destinations.live.tokens import read_token
 from coinjar.destinations.options import CREDENTIAL, TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
@@ -25,7 +29,8 @@ from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import one_line
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
-from coinjar.platforms.description import PlatformDescription, read_description
+from coinjar.platforms.description import PlatformDescription
+from coinjar.platforms.description_reader import read_description
 from coinjar.platforms.limits import unsupported_variables
 from coinjar.system.files import display_path
 
@@ -82,6 +87,7 @@ class PlatformDestination(LiveDestination):
         super().__init__(destination, render_context, fields)
         self.at_once = self.description.at_once
         self.token = read_token(self)
+        self._limits: WeakKeyDictionary[asyncio.AbstractEventLoop, RequestLimits] = WeakKeyDictionary()
         self.unset: list[str] = []
         self.settings = {key: self._setting(key) for key in self.description.settings}
         for key in self.description.settings:
@@ -166,13 +172,28 @@ class PlatformDestination(LiveDestination):
         services = view.services()
         if self.description.one_for == "stage":
             return [PlatformTarget(self, view, services, self.wanted_together(view))]
-        for key in ("app", "project"):
-            if len(services) > 1 and key in self.settings and "{service}" not in self.settings[key]:
-                words = f"{self.destination.name} has {len(services)} services, but a {key} for one"
+        targets = [PlatformTarget(self, view, [service], self.wanted_of(view, service)) for service in services]
+        self._refuse_one_place_for_two(targets)
+        return list(targets)
+
+    def _refuse_one_place_for_two(self, targets: Sequence[PlatformTarget]) -> None:
+        """Refuse services that lead to one place, by whichever setting: each would remove what the other has."""
+        first: dict[object, PlatformTarget] = {}
+        for target in targets:
+            if (other := first.setdefault(target.place, target)) is not target:
+                keys = [key for key in self.settings if key != "address"]
                 raise InputError(
-                    words,
-                    hint=f"add {{service}} to {key}, or name one under services",
+                    f"{self.destination.name} has one place for {other.key} and {target.key} on {target.view.stage}, "
+                    "which would overwrite each other",
+                    hint=f"add {{service}} to {' or '.join(keys) or 'the address'}, or name one service (services:)",
                     location=self.destination.location,
                     code="destination",
                 )
-        return [PlatformTarget(self, view, [service], self.wanted_of(view, service)) for service in services]
+
+    @asynccontextmanager
+    async def turn(self) -> AsyncIterator[None]:
+        """Wait until another request may be sent: at most `at_once` at a time, over all targets, and `per_second`."""
+        loop = asyncio.get_running_loop()
+        limits = self._limits.setdefault(loop, RequestLimits(self.description.at_once, self.description.per_second))
+        async with limits.turn():
+            yield

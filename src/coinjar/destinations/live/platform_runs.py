@@ -33,9 +33,7 @@ class PlatformRuns:
                 location=self.target.origin,
                 code="no-pipelines",
             )
-        return (
-            await self.target.client.send(self.target.ask(self.target.description.run.request, {"pipeline": pipeline}))
-        ).data
+        return await self.target.send(self.target.description.run.request, {"pipeline": pipeline})
 
     async def watch_run(self, pipeline: str, started: Data, patience: float) -> PipelineRun:
         """Watch a started run for at most `patience` seconds; for 0 until it ends or waits for approval.
@@ -54,7 +52,7 @@ class PlatformRuns:
         )
 
     async def carry_out(self, what: RestartRequest, more: Mapping[str, Any]) -> None:
-        started = (await self.target.client.send(self.target.ask(what.request, more))).data
+        started = await self.target.send(what.request, more)
         if what.wait is None:
             return
         state, _ = await self._watched(what.wait, more, started, self.target.made.restart_timeout)
@@ -80,7 +78,7 @@ class PlatformRuns:
         to_approval: bool = False,
     ) -> tuple[str, Data]:
         async def ask() -> Data:
-            return (await self.target.client.send(self.target.ask(waiting.request, more, started))).data
+            return await self.target.send(waiting.request, more, started)
 
         def failed(words: str) -> CoinJarError:
             return unreadable(self.target, f"it failed there: {words}", "check it there; what was saved stays")
