@@ -18,6 +18,7 @@ from coinjar.standins.base import served
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need, podman_engine
 from tests.millrace import Millrace
+from tests.reedbank import Marl, Reedbank
 from tests.systems import Running, etcd, sshd, standin
 
 JAR = """\
@@ -140,6 +141,51 @@ def millrace(cj: Coinjar, fault: str) -> Iterator[System]:
 
     with served(millrace) as server:
         yield described(Running(millrace, server), lambda: space["env"], outside, "space: 'sandling-{stage}'")
+
+
+def described_in_the_docs(cj: Coinjar, name: str) -> None:
+    """Write the description that docs/platforms.md shows below a heading."""
+    page = (Path(__file__).parent.parent / "docs/platforms.md").read_text()
+    match = re.search(rf"### Describing {name.capitalize()}\n\n```yaml\n(.*?)```", page, re.DOTALL)
+    assert match
+    cj.write({f"jar/platforms/{name}.yaml": match[1]})
+
+
+@contextmanager
+def reedbank(cj: Coinjar, fault: str) -> Iterator[System]:
+    described_in_the_docs(cj, "reedbank")
+    reedbank = Reedbank(cj.folder / "s", fault)
+    reedbank.make("sandling-dev")
+    bank = reedbank.state["banks"]["sandling-dev"]
+
+    def own() -> dict[str, str]:
+        return {
+            key.removeprefix("env.").replace(".", "_").upper(): item["content"] for key, item in bank["params"].items()
+        }
+
+    def outside(name: str, text: str) -> None:
+        bank["etag"] += 1
+        key = "env." + name.lower().replace("_", ".")
+        rev = bank["params"].get(key, {"rev": 0})["rev"] + 1
+        bank["params"][key] = {"kind": "open", "content": text, "rev": rev}
+
+    with served(reedbank) as server:
+        settings = "bank: 'sandling-{stage}', client: ferries"
+        yield described(Running(reedbank, server), own, outside, settings, blind=True)
+
+
+@contextmanager
+def marl(cj: Coinjar, fault: str) -> Iterator[System]:
+    described_in_the_docs(cj, "marl")
+    marl = Marl(cj.folder / "s", fault)
+    marl.make("sandling-dev")
+    shelf = marl.state["shelves"]["sandling-dev"]
+
+    def outside(name: str, text: str) -> None:
+        shelf["cells"][name] = text
+
+    with served(marl) as server:
+        yield described(Running(marl, server), lambda: dict(shelf["cells"]), outside, "shelf: 'sandling-{stage}'")
 
 
 @contextmanager
@@ -301,12 +347,14 @@ SYSTEMS = {
     "lanternfish": lanternfish,
     "sluiceway": sluiceway,
     "millrace": millrace,
+    "reedbank": reedbank,
+    "marl": marl,
     "hayloft": hayloft,
     "host": host,
     "container": container,
     "etcd": key_store,
 }
-STANDINS = ("saltmarsh", "lanternfish", "sluiceway", "millrace", "hayloft")
+STANDINS = ("saltmarsh", "lanternfish", "sluiceway", "millrace", "reedbank", "marl", "hayloft")
 
 
 @contextmanager

@@ -245,7 +245,7 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
         ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1'}", "has no 'app': the app's name there"),
         (
             "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x}",
-            "has 2 services, but a app for one",
+            "there has one place for web and mailer on dev, which would overwrite each other",
         ),
         (
             "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{service}', token: {}}",

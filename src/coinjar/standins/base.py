@@ -234,6 +234,8 @@ class _Handler(BaseHTTPRequestHandler):
             or self.headers.get("Content-Type", "").startswith("text/")
         ):
             return raw.decode(errors="replace") if raw else None
+        if self.headers.get("Content-Type") == "application/x-www-form-urlencoded":
+            return {name: names[-1] for name, names in parse_qs(raw.decode(), keep_blank_values=True).items()}
         try:
             return json.loads(raw)
         except ValueError:

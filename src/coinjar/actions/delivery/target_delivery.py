@@ -29,6 +29,8 @@ MOST_ATTEMPTS = 4
 PAUSES = (0.5, 1.5, 3.0)
 """Seconds between the questions whether a restart has happened."""
 
+_FASTER = "somebody else changed it at the same time, and it was read again"
+
 
 class TargetDelivery:
     """The delivery to one inspected target. `number` is that of the delivery in the records."""
@@ -128,28 +130,20 @@ class TargetDelivery:
             try:
                 await target.write(changes, live)
                 return
-            except ResponseLost as fault:
-                lost: ResponseLost | None = fault
-            except TargetOutdated:
-                if attempt == MOST_ATTEMPTS or self.opened.is_guarded:
+            except (ResponseLost, TargetOutdated) as fault:
+                is_lost = isinstance(fault, ResponseLost)
+                if attempt == MOST_ATTEMPTS or (self.opened.is_guarded and not is_lost):
                     raise
-                lost = None
+                reason = f"a response was lost ({fault.lost})" if isinstance(fault, ResponseLost) else _FASTER
             self.lock.renew()
             live = await target.read()
             changes = self._left(inspection, live)
-            if lost is not None:
-                number = f"{len(changes)} of {len(inspection.plan.changes)}"
-                target.notes.add(f"a response was lost ({lost.lost}); {number} changes were made again")
-            else:
-                target.notes.add("somebody else changed it at the same time: it was read again before writing")
+            target.notes.add(
+                f"{reason}; {len(changes)} of {len(inspection.plan.changes)} changes were "
+                f"{'made again' if is_lost else 'left'}"
+            )
             if not changes:
                 return
-        raise ExternalError(
-            "no answer to a request arrived",
-            hint="run it again: it checks first",
-            code="answer-lost",
-            of=target.label,
-        )
 
     def _left(self, inspection: TargetInspection, live: Mapping[str, LiveValue]) -> list[DeliveryChange]:
         """Return those of the changes that the target still needs."""

@@ -1,0 +1,183 @@
+"""What a description of a platform can say, on the made-up services of docs/platforms.md, and what a delivery does."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+from coinjar.platforms.conditions import Condition, all_hold
+from coinjar.platforms.names import NameSpelling
+from coinjar.standins.base import Standin
+from tests.conftest import Coinjar
+from tests.places import SECRET, System, there
+
+SERVICES = """\
+services: {web: {}, mailer: {}, api: {}}
+stages: {dev: {}, prod: {}}
+variables: {LEVEL: {default: info}}
+destinations:
+  there: {type: platform, platform: tiers, address: 'http://127.0.0.1:1', SETTINGS}
+"""
+TIERS = """\
+platform: 1
+settings: {address: where, tier: the tier, app: the app}
+account: {send: GET /a, is: "{/name}"}
+list: {send: "GET /v/{tier}/{app}", map: /v}
+write: {changes: {send: PUT /v, body: {v: "{changes}"}}}
+"""
+
+
+Answer = Callable[[str, Callable[[], Any]], Any]
+
+
+def intercept(system: System, change: Answer) -> Standin:
+    """Let `change` see the method of each request, and call the service itself when it likes."""
+    assert system.running
+    service = system.running.standin
+    answer = service.answer
+
+    def instead(method: str, *rest: Any) -> Any:
+        return change(method, lambda: answer(method, *rest))
+
+    service.answer = instead  # type: ignore[method-assign, assignment]
+    return service
+
+
+@pytest.mark.unit
+def test_conditions() -> None:
+    item = {"kind": "sealed", "value": None, "on": True, "count": 3}
+    for condition, expected in (
+        (Condition("/kind", texts=("sealed", "locked")), True),
+        (Condition("/kind", texts=("open",)), False),
+        (Condition("/kind", texts=("open",), is_negated=True), True),
+        (Condition("/nothing", texts=("open",), is_negated=True), True),
+        (Condition("/value", word="null"), True),
+        (Condition("/value", word="present"), True),
+        (Condition("/value", word="absent"), False),
+        (Condition("/nothing", word="absent"), True),
+        (Condition("/nothing", word="null"), False),
+        (Condition("/on", texts=("true",)), True),
+        (Condition("/count", texts=("3",)), True),
+    ):
+        assert condition.holds(item) is expected, condition
+    assert not all_hold((), item)
+    assert not all_hold((Condition("/on", texts=("true",)), Condition("/kind", word="absent")), item)
+
+
+@pytest.mark.unit
+def test_names_lead_back_to_themselves_or_are_refused() -> None:
+    dotted = NameSpelling(is_lower=True, separator=".", prefix="env.")
+    assert dotted.there("TICKET_DB_HOST") == "env.ticket.db.host"
+    assert dotted.here("env.ticket.db.host") == "TICKET_DB_HOST"
+    assert dotted.here("ticket.db.host") is None
+    assert dotted.here("env.Ticket") is None
+    assert [dotted.is_reversible(name) for name in ("A_B", "a_b", "A.B", "A__B")] == [True, False, False, True]
+    assert NameSpelling().here("Any.Name") == "Any.Name"
+
+
+@pytest.mark.parametrize(
+    ("settings", "words"),
+    [
+        ('tier: "web-{stage}", app: x', "one place for web and mailer on dev"),
+        ('tier: "{service}", app: x', ""),
+        ('tier: x, app: "{service}-{stage}"', ""),
+    ],
+)
+def test_two_services_never_fill_one_place(jar: Callable[..., Coinjar], settings: str, words: str) -> None:
+    """By whichever setting it is chosen; a fixed one beside another with {service} is no place for two."""
+    cj = jar(SERVICES.replace("SETTINGS", settings))
+    cj.write({"jar/platforms/tiers.yaml": TIERS})
+    done = cj("deliver", "dev", code=3 if words else 5)
+    assert words in done.err
+    assert (words or "nothing found") in cj("check", code=None).out
+
+
+def test_somebody_who_is_faster_is_not_overwritten(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """A conditional write is refused, the bank is read again, and only what is left is written; bounded."""
+    with there("reedbank", jar, cj) as system:
+        times = 1
+
+        def meanwhile(method: str, answer: Callable[[], Any]) -> Any:
+            nonlocal times
+            if method == "PATCH" and times:
+                times -= 1
+                system.outside("LEVEL", "info")
+            return answer()
+
+        intercept(system, meanwhile)
+        done = cj("deliver", "dev")
+        assert "somebody else changed it at the same time, and it was read again; 3 of 4 changes were left" in done.err
+        assert system.own()["LEVEL"] == "info"
+        assert system.own()["TOKEN"] == SECRET
+        cj("put", "LEVEL=debug", "--stage", "dev")
+        times = 100
+        assert "was answered with 412" in cj("deliver", "dev", code=5).err
+        assert times == 96
+
+
+def test_a_batch_reports_what_was_refused(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with there("reedbank", jar, cj) as system:
+        cj("put", f"TITLE={'long ' * 20}", "--stage", "dev")
+        cj("put", "TOKEN", "--stage", "dev", stdin="made-up-canary-" + "x" * 60)
+        done = cj("deliver", "dev", code=5)
+        assert "refused 1 of" in done.err
+        assert "env.title (too long)" in done.err or "env.token (too long)" in done.err
+        assert "made-up-canary" not in done.out + done.err
+        cj("put", "TITLE=short", "--stage", "dev")
+        cj("put", "TOKEN", "--stage", "dev", stdin=SECRET)
+        cj("deliver", "dev")
+        assert system.own()["TITLE"] == "short"
+        assert json.loads(cj("deliver", "dev", "--json").out)["targets"][0]["changes"] == []
+
+
+def test_what_is_gone_exists_or_is_busy(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """404 on a removal is done, 409 on a creation is read again and changed, 423 is waited for."""
+    with there("marl", jar, cj) as system:
+        assert system.running
+        shelf = system.running.standin.state["shelves"]["sandling-dev"]
+
+        def meanwhile(method: str, answer: Callable[[], Any]) -> Any:
+            if method == "POST" and "LEVEL" not in shelf["cells"]:
+                shelf["cells"]["LEVEL"] = "somebody's"
+                shelf["locked"] = 2
+            elif method == "DELETE":
+                shelf["cells"].pop("LEVEL", None)
+            return answer()
+
+        intercept(system, meanwhile)
+        cj("deliver", "dev")
+        assert system.own()["LEVEL"] == "info"
+        cj("put", "LEVEL", "--unset", "--stage", "dev")
+        cj("put", "LINK=x", "--stage", "dev")
+        cj("deliver", "dev")
+        assert "LEVEL" not in system.own()
+
+
+def test_the_read_back_judges_all_that_the_jar_wants(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """Another of our variables, changed by somebody during the delivery, is neither taken for ours nor kept quiet."""
+    with there("reedbank", jar, cj) as system:
+        cj("deliver", "dev")
+        moves: list[str] = []
+
+        def meanwhile(method: str, answer: Callable[[], Any]) -> Any:
+            result = answer()
+            if method == "PATCH" and moves:
+                name = moves.pop()
+                kind = "sealed" if name == "TOKEN" else "open"
+                system.outside(name, "somebody's")
+                bank.state["banks"]["sandling-dev"]["params"]["env." + name.lower()]["kind"] = kind
+            return result
+
+        bank = intercept(system, meanwhile)
+        for level, name in (("debug", "TOKEN"), ("warning", "TITLE")):
+            cj("put", f"LEVEL={level}", "--stage", "dev")
+            moves.append(name)
+            done = cj("deliver", "dev", code=5)
+            assert f"somebody else changed {name} there during the delivery" in done.err
+            states = json.loads(cj("drift", "dev", "--json", code=1).out)["targets"][0]["variables"]
+            assert next(row["state"] for row in states if row["name"] == name) == "changed there"
+            cj("deliver", "dev")
+            assert system.own()[name] in (SECRET, "Sandling é")
