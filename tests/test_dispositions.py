@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from coinjar.core import dispositions
 from coinjar.core.dispositions import (
@@ -20,6 +23,8 @@ from coinjar.core.dispositions import (
     in_order,
     proposed_name,
 )
+
+pytestmark = pytest.mark.unit
 
 REFUSED = {"GIVEN_THERE": GIVES, "SALT_X": KEPT, "lower": NAME, "HUGE": VALUE, "BLANK": EMPTY}
 
@@ -61,7 +66,7 @@ DISPOSITIONS: list[tuple[SourceValue, dict[str, Any], str, str]] = [
     (SourceValue("lower", "prod", "web", "x"), {"mentioned": {"lower": ["a.py:1:1"]}}, "renamed",
         "no: name; used in a.py:1:1"),
     (SourceValue("HUGE", "prod", "web", "x"), {}, "to_be_given", "no: value"),
-    (SourceValue("BLANK", "prod", "web", ""), {}, "left_behind", "no: empty"),
+    (SourceValue("BLANK", "prod", "web", ""), {}, "to_be_given", "no: empty"),
 ]  # fmt: skip
 
 
@@ -69,6 +74,45 @@ DISPOSITIONS: list[tuple[SourceValue, dict[str, Any], str, str]] = [
 def test_dispositions(source_value: SourceValue, more: dict[str, Any], group: str, why: str) -> None:
     (line,) = entries([source_value, source_value._replace(stage="dev")], context(**more))
     assert (line.group, line.why, line.where) == (group, why, ("prod/web", "dev/web"))
+
+
+def test_a_name_and_a_value_may_both_be_refused_or_replaced() -> None:
+    """One line renames and replaces, or renames and asks for a value."""
+
+    def rejection(name: str, value: str) -> RejectedValue | None:
+        if not name.isupper():
+            return RejectedValue(NAME, "no: name")
+        return RejectedValue(VALUE, "no: value") if len(value) > 9 else None
+
+    in_jar = context(rejection=rejection, jar=lambda _: (True, "other"))
+    for value, facts, expected in (
+        ("x", context(rejection=rejection), ("renamed", "LOWER", "no: name")),
+        ("x" * 10, context(rejection=rejection), ("to_be_given", "LOWER", "no: name; no: value")),
+        ("x", in_jar, ("replaced", "LOWER", "no: name; the jar's value differs from that of old, and is used")),
+    ):
+        (line,) = entries([SourceValue("lower", "prod", "web", value)], facts)
+        assert (line.group, line.new_name, line.why) == expected
+    (line,) = entries(
+        [SourceValue("lower", "prod", "web", "x")], context(rejection=lambda *_: RejectedValue(NAME, "no"))
+    )
+    assert (line.group, line.new_name) == ("left_behind", "lower")
+
+
+@given(
+    st.lists(st.text("aB1_-. é", min_size=1, max_size=12), unique=True, max_size=12),
+    st.sampled_from(["[A-Z][A-Z0-9_]*", "[a-z][a-z0-9-]{0,9}", "[a-z.0-9]{1,20}"]),
+    st.booleans(),
+)
+def test_every_proposed_name_is_accepted_and_differs_from_all_others(
+    names: list[str], pattern: str, folds: bool
+) -> None:
+    facts = context(
+        rejection=lambda name, _: None if re.fullmatch(pattern, name) else RejectedValue(NAME, "no"), folds_case=folds
+    )
+    lines = [line for line in entries([SourceValue(name, "dev", "web", "x") for name in names], facts)]
+    kept = [line.new_name for line in lines if line.group in dispositions.MOVED]
+    assert all(re.fullmatch(pattern, name) for name in kept)
+    assert len({name.casefold() if folds else name for name in kept}) == len(kept) == len(names)
 
 
 def test_proposed_names_and_orders() -> None:

@@ -276,6 +276,7 @@ async def _rehearse(migration: Migration, *, requests: bool) -> None:
         await copy.reader.read()
         for note in await JarUpdate(copy).prepare():
             print_status(note)
+        is_refused = False
         for stage in copy.sheet.stages:
             delivery = copy.rehearse(stage)
 
@@ -287,4 +288,7 @@ async def _rehearse(migration: Migration, *, requests: bool) -> None:
                 show_outcomes(planned, dry=True)
                 show_errors([(outcome.label, outcome.fault) for outcome in planned if outcome.fault])
 
-            await delivery.run(report=report, dry_run=True)
+            outcomes = await delivery.run(report=report, dry_run=True)
+            is_refused = is_refused or any(outcome.fault for outcome in outcomes)
+        if is_refused:
+            raise typer.Exit(1)

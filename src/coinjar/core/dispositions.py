@@ -21,6 +21,8 @@ DISPOSITIONS = (CARRIED, RENAMED, REPLACED, LEFT, SUPPLIED, GIVEN)
 
 MOVED = (CARRIED, RENAMED, REPLACED, GIVEN)
 """Groups whose variables have a value of ours at the new place afterwards."""
+NAMEABLE = (RENAMED, REPLACED, GIVEN)
+"""Groups whose variables may get another name."""
 
 
 class SourceValue(NamedTuple):
@@ -125,13 +127,10 @@ def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disp
         )
     if context.mentioned is not None and not declared and source_value.name not in context.mentioned:
         return Disposition(LEFT, source_value.name, "no code uses it; to keep it, move this line to carried")
-    if refused and refused.what == EMPTY:
-        return Disposition(LEFT, source_value.name, refused.reason)
-    if refused and refused.what == VALUE:
+    if refused and refused.what in (VALUE, EMPTY):
         return Disposition(GIVEN, source_value.name, refused.reason)
     if refused:
-        new = proposed_name(source_value.name, context)
-        return Disposition(RENAMED, new, refused.reason + _mentioned_in(context, source_value.name))
+        return _under_another_name(source_value, context, refused.reason, in_jar)
     if source_value.text is None:
         return Disposition(REPLACED, source_value.name, f"{context.old} does not return its value: the jar's is used")
     if in_jar is not None and in_jar != source_value.text:
@@ -139,6 +138,24 @@ def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disp
             REPLACED, source_value.name, f"the jar's value differs from that of {context.old}: the jar's is used"
         )
     return Disposition(CARRIED, source_value.name, _carried(source_value, context, declared=declared, in_jar=in_jar))
+
+
+def _under_another_name(
+    source_value: SourceValue, context: MigrationContext, reason: str, in_jar: str | None, taken: Iterable[str] = ()
+) -> Disposition:
+    """Return the disposition of a variable whose name the new place does not accept; its value may be refused, too."""
+    new = proposed_name(source_value.name, context, taken)
+    why = reason + _mentioned_in(context, source_value.name)
+    if not new:
+        return Disposition(LEFT, source_value.name, f"{why}; to keep it, move this line to renamed, with as: NAME")
+    refused = context.rejection(new, source_value.text or in_jar or "x")
+    if refused:
+        return Disposition(GIVEN, new, f"{why}; {refused.reason}")
+    if source_value.text is None:
+        return Disposition(REPLACED, new, f"{why}; {context.old} does not return its value: the jar's is used")
+    if in_jar is not None and in_jar != source_value.text:
+        return Disposition(REPLACED, new, f"{why}; the jar's value differs from that of {context.old}, and is used")
+    return Disposition(RENAMED, new, why)
 
 
 def _was_supplied(source_value: SourceValue, context: MigrationContext, *, declared: bool) -> Disposition:
@@ -179,50 +196,66 @@ def _mentioned_in(context: MigrationContext, name: str) -> str:
     )
 
 
-def proposed_name(name: str, context: MigrationContext) -> str:
-    """Return a name that the new place accepts: in capitals, words separated by '_', no leading digit, truncated if too
-    long.
+_LENGTHS = (64, 40, 32, 20, 12, 8)
+"""Lengths to which a name is truncated, for a place that refuses longer ones."""
+
+
+def proposed_name(name: str, context: MigrationContext, taken: Iterable[str] = ()) -> str:
+    """Return a name that the new place accepts and that is not taken there; "" if none of the usual spellings is.
+
+    Words are separated by '_', in capitals or in small letters, or by '-' or '.'; without a leading digit; truncated if
+    too long.
     """
-    spelled = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)
-    spelled = re.sub(r"[^A-Za-z0-9_]+", "_", spelled).strip("_").upper() or "RENAMED"
-    spelled = f"V_{spelled}" if spelled[0].isdigit() else spelled
-    near = nearest(
-        name,
-        [
-            name
-            for name in context.known_names
-            if name.replace("_", "").casefold() == spelled.replace("_", "").casefold()
-        ],
-    )
-    if near and not context.rejection(near, "x"):
+    used = {_folded(other, context) for other in taken}
+    words = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)
+    words = re.sub(r"[^A-Za-z0-9]+", "_", words).strip("_") or "RENAMED"
+    words = f"V_{words}" if words[0].isdigit() else words
+
+    def is_free(candidate: str) -> bool:
+        return _folded(candidate, context) not in used and context.rejection(candidate, "x") is None
+
+    plain = words.replace("_", "").casefold()
+    known = [other for other in context.known_names if other.replace("_", "").casefold() == plain]
+    if (near := nearest(name, known)) and is_free(near):
         return near
-    for length in (len(spelled), 64, 32):
-        refused = context.rejection(spelled[:length], "x")
-        if refused is None:
-            return spelled[:length]
-    return spelled
+    small = words.lower()
+    spellings = [(words.upper(), "_"), (small, "_"), (small.replace("_", "-"), "-"), (small.replace("_", "."), ".")]
+    for number in ("", *range(2, 100)):
+        for spelling, separator in spellings:
+            ending = f"{separator}{number}" if number else ""
+            for length in dict.fromkeys((len(spelling) + len(ending), *_LENGTHS)):
+                candidate = spelling[: length - len(ending)].rstrip("_-.") + ending
+                if is_free(candidate):
+                    return candidate
+    return ""
+
+
+def _folded(name: str, context: MigrationContext) -> str:
+    return name.casefold() if context.folds_case else name
 
 
 def entries(result: Iterable[SourceValue], context: MigrationContext) -> list[SheetEntry]:
     """Return the lines of a sheet: the places of a variable with the same disposition together, ordered by group and
-    name.
+    name. No two variables of a place get one name.
     """
     lines: dict[tuple[str, str, str, str], list[SourceValue]] = {}
-    first: dict[tuple[str, str], str] = {}
-    for source_value in result:
-        what = disposition_of(source_value, context)
-        other = (
-            first.setdefault((source_value.where, what.name.casefold()), what.name)
-            if what.group in (CARRIED, RENAMED, REPLACED)
-            else what.name
-        )
-        if context.folds_case and other != what.name:
-            what = Disposition(
-                RENAMED,
-                proposed_name(f"{source_value.name}_2", context),
+    decided = [(source_value, disposition_of(source_value, context)) for source_value in result]
+    decided.sort(key=lambda item: item[1].name != item[0].name)  # those that keep their name come first
+    taken: dict[str, dict[str, str]] = {}
+    for source_value, first in decided:
+        what = first
+        names = taken.setdefault(source_value.where, {})
+        other = names.get(_folded(what.name, context))
+        if what.group in MOVED and other is not None:
+            reason = (
                 f"{context.new} ignores case: this and {other} are the same name there"
-                + _mentioned_in(context, source_value.name),
+                if what.name == source_value.name
+                else what.why
             )
+            in_jar = context.jar(source_value)[1]
+            what = _under_another_name(source_value, context, reason, in_jar, names.values())
+        if what.group in MOVED:
+            names[_folded(what.name, context)] = what.name
         lines.setdefault((what.group, source_value.name, what.name, what.why), []).append(source_value)
     entries = [
         SheetEntry(

@@ -13,6 +13,7 @@ from coinjar.core.dispositions import (
     DISPOSITIONS,
     GIVEN,
     LEFT,
+    NAMEABLE,
     RENAMED,
     REPLACED,
     SUPPLIED,
@@ -119,7 +120,7 @@ def write_sheet(
             continue
         lines.append(f"\n{group}:   # {_ABOUT[group]}\n")
         for entry in by_group[group]:
-            named = {"as": entry.new_name} if entry.group == RENAMED else {}
+            named = {"as": entry.new_name} if entry.group in NAMEABLE and entry.new_name != entry.variable else {}
             lines.append(
                 "  - "
                 + flow(
@@ -204,9 +205,11 @@ def _lines(fields: FieldReader, group: str, node: Node) -> list[SheetLine]:
             fields.fault(child, "a line requires a variable and its places", "restore the line of the original sheet")
         if group == RENAMED and becomes == variable:
             fields.fault(child, f"{variable} is in the group renamed, but has no new name", "add as: NEW_NAME")
-        if group != RENAMED and "as" in own and becomes != variable:
+        if group not in NAMEABLE and "as" in own and becomes != variable:
             fields.fault(
-                own["as"], f"{variable} has a new name, but is not in the group renamed", "move the line there"
+                own["as"],
+                f"{variable} has a new name, but is in the group {group}",
+                f"move the line to {', '.join(NAMEABLE)}",
             )
         lines.append(
             SheetLine(

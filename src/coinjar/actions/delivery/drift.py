@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
 from coinjar.actions.delivery.deliver import Progress
@@ -117,7 +117,7 @@ def _of(
         row._replace(note=_moved(moved[row.name])) if row.name in moved and row.desired is None else row for row in rows
     ]
     notes = [
-        *_wider(target, inspection.live),
+        *_wider(target, inspection.live, lambda name: name in opened.jar.variables),
         *([inspection.effect.words] if inspection.effect.words and not inspection.effect.in_effect else []),
     ]
     return TargetDrift(
@@ -139,15 +139,24 @@ def _moved(supplied: SuppliedValue) -> str:
     )
 
 
-def _wider(target: Target, live: Mapping[str, LiveValue]) -> list[str]:
-    """Return the values without a stage, where they differ."""
+def _wider(target: Target, live: Mapping[str, LiveValue], declared: Callable[[str], bool]) -> list[str]:
+    """Return notes on values without a stage: where they differ, and where the jar has none on this stage."""
     wide = {name: value if value.inherited else value.enclosing for name, value in live.items()}
     names = [
         name
         for name, value in wide.items()
         if value and name in target.desired_values and value.text != target.desired_values[name].text
     ]
-    if not names:
-        return []
-    shown = ", ".join(sorted(names)[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
-    return [f"a job without a stage gets a different value of {shown}: the whole project's"]
+    alone = [
+        name
+        for name, value in live.items()
+        if value.inherited and not value.supplied and name not in target.desired_values and declared(name)
+    ]
+    return [
+        *([f"a job without a stage gets a different value of {_listed(names)}: the whole project's"] if names else []),
+        *([f"{_listed(alone)}: set for the whole project there, but not for this stage in the jar"] if alone else []),
+    ]
+
+
+def _listed(names: Sequence[str]) -> str:
+    return ", ".join(sorted(names)[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")

@@ -9,7 +9,7 @@ from coinjar.actions.editing import rename
 from coinjar.actions.editing.rename_edits import RenameOptions
 from coinjar.actions.editing.value_changes import ValueChanges, edit_file
 from coinjar.actions.editing.values import declaration
-from coinjar.core.dispositions import CARRIED, GIVES, KEPT, LEFT, MOVED, RENAMED, SUPPLIED, SourceValue
+from coinjar.core.dispositions import CARRIED, GIVES, KEPT, LEFT, MOVED, NAMEABLE, RENAMED, SUPPLIED, SourceValue
 from coinjar.core.errors import InputError
 from coinjar.core.inference import infer
 from coinjar.core.model import Destination, Jar, Variable
@@ -42,8 +42,8 @@ class JarUpdate:
         jar = self.migration.opened.load()
         renames = {
             line.variable: line.new_name
-            for line in self.migration.sheet.of(RENAMED)
-            if line.variable in jar.variables and line.new_name not in jar.variables
+            for line in self.migration.sheet.of(*NAMEABLE)
+            if line.new_name != line.variable and line.variable in jar.variables and line.new_name not in jar.variables
         }
         if renames:
             rename_options = RenameOptions(

@@ -5,7 +5,7 @@ Every step can be repeated, so an interrupted run is finished by running it agai
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import AsyncIterator, Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from coinjar.actions.delivery.deliver import Delivery
@@ -22,6 +22,8 @@ from coinjar.core.display import Masker
 from coinjar.core.dispositions import (
     CARRIED,
     GIVEN,
+    GIVES,
+    KEPT,
     MOVED,
     RENAMED,
     REPLACED,
@@ -110,15 +112,32 @@ class Migration:
             )
         raise_all(faults)
         raise_all(list(self._not_given()))
+        raise_all([fault async for fault in self._refused()])
 
     def _whole(self) -> Location:
         return Location(display_path(self.sheet.path))
+
+    async def _refused(self) -> AsyncIterator[CoinJarError]:
+        """Yield a fault for each line that the new place would refuse, so that nothing is changed before."""
+        goal = await self.reader.ends.new(self.reader.new, [])
+        for line in self.sheet.of(*MOVED):
+            for source_value in self.going(line):
+                refused = goal.rejection(line.new_name, source_value.text or "")
+                if refused and refused.what not in (KEPT, GIVES):
+                    yield InputError(
+                        f"{self.reader.new.label} does not accept {line.new_name} of {source_value.where}: "
+                        f"{refused.reason}",
+                        hint="change the value, give it another name (as: NAME), or move the line to left_behind",
+                        location=line.location,
+                        code="refused",
+                    )
+                    break
 
     def _not_given(self) -> Iterator[CoinJarError]:
         for line in self.sheet.of(GIVEN, REPLACED):
             for where in line.where:
                 stage, service = stage_and_service(where)
-                declared, text = self.reader.in_jar(SourceValue(line.new_name, stage, service, None))
+                declared, text = self._in_jar(line, SourceValue(line.new_name, stage, service, None))
                 if text is None:
                     new = "" if declared else " --declare"
                     put = (
@@ -183,9 +202,12 @@ class Migration:
         places = self.places(line)
         if line.group in (CARRIED, RENAMED):
             return [source_value for source_value in places if source_value.text is not None]
-        return [
-            source_value._replace(text=self.reader.in_jar(source_value, line.new_name)[1]) for source_value in places
-        ]
+        return [source_value._replace(text=self._in_jar(line, source_value)[1]) for source_value in places]
+
+    def _in_jar(self, line: SheetLine, source_value: SourceValue) -> tuple[bool, str | None]:
+        """Return whether the jar declares a line's variable, and its value: under the new name, or still the old."""
+        declared, text = self.reader.in_jar(source_value, line.new_name)
+        return (declared, text) if declared else self.reader.in_jar(source_value, line.variable)
 
     def stages_there(self) -> list[str]:
         there = {stage_and_service(where)[0] for line in self.sheet.of(*MOVED, SUPPLIED) for where in line.where}
