@@ -109,7 +109,7 @@ def test_every_proposed_name_is_accepted_and_differs_from_all_others(
     facts = context(
         rejection=lambda name, _: None if re.fullmatch(pattern, name) else RejectedValue(NAME, "no"), folds_case=folds
     )
-    lines = [line for line in entries([SourceValue(name, "dev", "web", "x") for name in names], facts)]
+    lines = entries([SourceValue(name, "dev", "web", "x") for name in names], facts)
     kept = [line.new_name for line in lines if line.group in dispositions.MOVED]
     assert all(re.fullmatch(pattern, name) for name in kept)
     assert len({name.casefold() if folds else name for name in kept}) == len(kept) == len(names)
