@@ -127,10 +127,7 @@ def sluiceway(cj: Coinjar, fault: str) -> Iterator[System]:
 @contextmanager
 def millrace(cj: Coinjar, fault: str) -> Iterator[System]:
     """Described as docs/platforms.md teaches it."""
-    page = (Path(__file__).parent.parent / "docs/platforms.md").read_text()
-    match = re.search(r"## The description\n\n```yaml\n(.*?)```", page, re.DOTALL)
-    assert match
-    cj.write({"jar/platforms/millrace.yaml": match[1]})
+    described_in_the_docs(cj, "millrace")
     (cj.folder / "s").mkdir()
     millrace = Millrace(cj.folder / "s", fault)
     millrace.make("sandling-dev")
@@ -146,7 +143,8 @@ def millrace(cj: Coinjar, fault: str) -> Iterator[System]:
 def described_in_the_docs(cj: Coinjar, name: str) -> None:
     """Write the description that docs/platforms.md shows below a heading."""
     page = (Path(__file__).parent.parent / "docs/platforms.md").read_text()
-    match = re.search(rf"### Describing {name.capitalize()}\n\n```yaml\n(.*?)```", page, re.DOTALL)
+    heading = "## The description" if name == "millrace" else f"### Describing {name.capitalize()}"
+    match = re.search(rf"{heading}\n\n```yaml\n(.*?)```", page, re.DOTALL)
     assert match
     cj.write({f"jar/platforms/{name}.yaml": match[1]})
 

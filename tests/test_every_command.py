@@ -52,6 +52,9 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     ("deliver {S} {L} --restart", 0, 0),
     ("drift {S} {L}", 0, 0),
     ("confirm {S}", 2, 2),  # no proof is declared for it: no all-clear
+    ("platforms", 0, 0),
+    ("platforms saltmarsh", 0, 0),
+    ("platforms saltmarsh --examples", 3, 3),  # it has none
     ("deliveries", 0, 0),
     ("deliveries 1", 0, 0),
     ("deliveries undo 1 --dry-run", 0, 0),

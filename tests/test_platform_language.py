@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -12,7 +13,7 @@ from coinjar.platforms.conditions import Condition, all_hold
 from coinjar.platforms.names import NameSpelling
 from coinjar.standins.base import Standin
 from tests.conftest import Coinjar
-from tests.places import SECRET, System, there
+from tests.places import SECRET, System, described_in_the_docs, there
 
 SERVICES = """\
 services: {web: {}, mailer: {}, api: {}}
@@ -181,3 +182,48 @@ def test_the_read_back_judges_all_that_the_jar_wants(jar: Callable[..., Coinjar]
             assert next(row["state"] for row in states if row["name"] == name) == "changed there"
             cj("deliver", "dev")
             assert system.own()[name] in (SECRET, "Sandling é")
+
+
+def test_a_description_is_tried_against_its_own_examples(cj: Coinjar) -> None:
+    """Without a jar's destination, a network or a token; each part says what came of it."""
+    cj("new", "--app", "x", "--service", "web", "--stage", "dev")
+    described_in_the_docs(cj, "millrace")
+    done = cj("platforms", "millrace", "--examples")
+    assert done.out.splitlines()[0] == "millrace: 5 of 5 parts exercised"
+    assert "ferries / harbour-dev" in done.out
+    assert "2 variables in 2 pages" in done.out
+    page = (Path(__file__).parent.parent / "docs/platforms.md").read_text()
+    assert done.out.strip() in page
+    description = cj.read("jar/platforms/millrace.yaml")
+    for old, new, words in (
+        ("{LOG_LEVEL: debug, TITLE: null}", "{LOG_LEVEL: other, TITLE: null}", "for which there is no example"),
+        ("reads: {LOG_LEVEL: info,", "reads: {LOG_LEVEL: x,", "`list` reads LOG_LEVEL differently"),
+        ("value: /v", "value: /w", "`list` reads LOG_LEVEL, TITLE differently"),
+        ("live: 7}", "lives: 7}", ""),
+    ):
+        assert old in description
+        cj.write({"jar/platforms/millrace.yaml": description.replace(old, new)})
+        done = cj("platforms", "millrace", "--examples", code=1 if words else 0)
+        assert words in done.err
+        assert words or "pending a restart" in done.out
+    cj.write({"jar/platforms/millrace.yaml": description.replace("settings: {space: harbour-dev}", "settings: {}")})
+    assert "the examples have no space" in cj("platforms", "millrace", code=3).err
+
+
+def test_platforms_are_listed_and_tried_online(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with there("millrace", jar, cj) as system:
+        listed = json.loads(cj("platforms", "--json").out)["platforms"]
+        assert [item["name"] for item in listed] == ["millrace", "lanternfish", "saltmarsh", "sluiceway"]
+        system.outside("EXTRA", "x")
+        shown = cj("platforms", "millrace", "--online", "dev").out
+        assert "1 variables in 1 page" in shown
+        assert "write" in shown
+        assert system.own() == {"EXTRA": "x"}
+        assert system.running
+        assert not [request for request in system.running.server.seen if not request.startswith("GET")]
+        assert (
+            "no destination of the jar is a saltmarsh on dev"
+            in cj("platforms", "saltmarsh", "--online", "dev", code=3).err
+        )
+        assert "there is no platform description 'saltmars'" in cj("platforms", "saltmars", code=3).err
+        assert "name one" in cj("platforms", "--examples", code=2).err

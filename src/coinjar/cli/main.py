@@ -46,6 +46,7 @@ COMMANDS = {
     "consent": ("Share", "Show what a jar can do on your machine, and consent to it."),
     "readers": ("Share", "Manage who can decrypt each stage's secrets."),
     "schema": ("More", "Print the JSON Schemas of the jar's files."),
+    "platforms": ("More", "List the described platforms, show one, or try its description."),
     "standins": ("More", "Run simulated platforms to try deliveries on."),
     "demo": ("More", "Run the whole example."),
 }

@@ -8,6 +8,7 @@ from coinjar.core.errors import Location
 from coinjar.core.record import Record
 from coinjar.platforms.names import NameSpelling
 from coinjar.platforms.requests import (
+    Examples,
     ListRequest,
     RequestTemplate,
     RestartRequest,
@@ -65,5 +66,6 @@ class PlatformDescription(Record, kw_only=True):
     state: StateRequest | None = None
     restart: RestartRequest | None = None
     run: RestartRequest | None = None
+    examples: Examples | None = None
     kept: tuple[str, ...] = ()
     """The placeholders that answers fill (`keep`)."""

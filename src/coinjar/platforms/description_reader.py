@@ -15,6 +15,7 @@ from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.json_data import typed
 from coinjar.documents.yamltext import compose, is_null, location
 from coinjar.platforms.description import PlatformDescription
+from coinjar.platforms.example_reader import read_examples
 from coinjar.platforms.names import NameSpelling
 from coinjar.platforms.request_reader import RequestReader
 from coinjar.platforms.requests import (
@@ -31,7 +32,7 @@ from coinjar.platforms.requests import (
 
 TOP = (
     "platform about settings token sign one_for stages whole names values most total at_once per_second reserved "
-    "supplied in_effect statuses by_secrecy account list write state restart run"
+    "supplied in_effect statuses by_secrecy account list write state restart run examples"
 ).split()
 ALWAYS = ("stage", "service")
 ONE = (*ALWAYS, "name", "value", "secret", "shown", "stages", "others")
@@ -133,6 +134,7 @@ class _DescriptionReader:
             state=self._state(),
             restart=self._restart("restart"),
             run=self._restart("run"),
+            examples=read_examples(fields, top["examples"], self.settings) if "examples" in top else None,
             kept=tuple(name for name in self.requests.placeholders if name not in self.settings),
         )
 

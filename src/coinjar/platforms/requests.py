@@ -139,3 +139,28 @@ class RestartRequest(Record):
 
     request: RequestTemplate
     wait: WaitCondition | None
+
+
+class ExampleAnswer(Record, kw_only=True):
+    """A request of a description's examples (method, path with query, body), and the answer to it."""
+
+    method: str
+    path: str
+    body: Data = None
+    has_body: bool = False
+    status: int = 200
+    headers: Mapping[str, str] = {}
+    answer: Data = None
+    location: Location
+
+
+class Examples(Record, kw_only=True):
+    """A conversation with the service, to try a description without it: what `list` must read, and which changes to
+    write (None: remove).
+    """
+
+    settings: Mapping[str, str] = {}
+    stage: str = "dev"
+    reads: Mapping[str, str | None] = {}
+    writes: Mapping[str, str | None] = {}
+    answers: tuple[ExampleAnswer, ...] = ()

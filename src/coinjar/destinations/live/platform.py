@@ -44,20 +44,28 @@ def known_platforms(folder: Path) -> list[str]:
     return list(dict.fromkeys([*own, *shipped]))
 
 
-def load_description(folder: Path, name: str) -> PlatformDescription:
-    """Return a platform's description; the jar's own takes precedence over a shipped one. Raises InputError."""
+def description_data(folder: Path, name: str) -> tuple[bytes, str]:
+    """Return the text of a description, and its file; the jar's own takes precedence over a shipped one.
+
+    Raises InputError.
+    """
     path = JarLayout(folder).platform(name)
     if path.exists():
-        return read_description(read_bytes(path), display_path(path), name)
+        return read_bytes(path), display_path(path)
     known = known_platforms(folder)
     if name not in known:
         hint = suggestion(
             name, known, f"the descriptions are {', '.join(known)}; docs/platforms.md explains how to write one"
         )
         raise InputError(f"there is no platform description '{name}'", hint=hint, code="unknown-platform")
-    return read_description(
-        (files("coinjar.platforms") / "shipped" / f"{name}.yaml").read_bytes(), f"(shipped) {name}.yaml", name
-    )
+    shipped = files("coinjar.platforms") / "shipped" / f"{name}.yaml"
+    return shipped.read_bytes(), f"(shipped) {name}.yaml"
+
+
+def load_description(folder: Path, name: str) -> PlatformDescription:
+    """Return a platform's description. Raises InputError."""
+    data, file = description_data(folder, name)
+    return read_description(data, file, name)
 
 
 class PlatformDestination(LiveDestination):

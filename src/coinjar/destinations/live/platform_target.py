@@ -61,6 +61,8 @@ class PlatformTarget(Target):
         self.stages_share = self.description.carried
         self.needs_restart = self.description.in_effect == "next-deploy"
         self.view = view
+        self.sent: list[RequestTemplate] = []
+        """The requests of the description that were answered, in order."""
         self.kept: dict[str, Any] = dict.fromkeys(self.description.kept)
         self.credentials = PlatformCredentials(self)
         self.runs = PlatformRuns(self)
@@ -122,6 +124,7 @@ class PlatformTarget(Target):
         client = await self.credentials.client()
         async with self.made.turn():
             response = await client.send(request)
+        self.sent.append(sending)
         for name, kept in sending.keep.items():
             value = (
                 response.headers.get(kept.header.lower())
