@@ -108,3 +108,23 @@ def test_requests_are_bounded_over_all_targets(jar: Callable[..., Coinjar], cj: 
         fish.standin.answer = counting  # type: ignore[method-assign, assignment]
         cj("deliver", "dev")
         assert 1 < most <= 4  # at_once of its description
+
+
+def test_a_service_that_asks_to_wait_is_waited_for(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """As long as it asks, a long wait is shown, and one beyond the limit ends with what to do."""
+    with there("marl", jar, cj) as system:
+        asked = ["4", "", "200"]
+
+        def meanwhile(method: str, answer: Callable[[], Any]) -> Any:
+            if method == "POST" and asked:
+                seconds = asked.pop(0)
+                if seconds:
+                    raise ErrorResponse(429, "slow down", {"Retry-After": seconds})
+            return answer()
+
+        intercept(system, meanwhile)
+        done = cj("deliver", "dev", code=5)
+        assert "waiting 4 s, as the service asks" in done.err
+        assert "it asks to wait 200 s: run it again later, or with --wait 205" in done.err
+        cj("deliver", "dev")
+        assert system.own()["LEVEL"] == "info"

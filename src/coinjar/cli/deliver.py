@@ -41,7 +41,14 @@ RestartOption = Annotated[
     ),
 ]
 WaitOption = Annotated[
-    float, typer.Option("--wait", metavar="SECONDS", min=0, help="Wait up to SECONDS for another delivery to finish.")
+    float,
+    typer.Option(
+        "--wait",
+        metavar="SECONDS",
+        min=0,
+        help="Wait up to SECONDS for another delivery to finish, and for a service that asks to try again later "
+        "(for this at least 60).",
+    ),
 ]
 
 
@@ -78,6 +85,7 @@ def run(
     from coinjar.actions.delivery.live_stage import LiveStage
     from coinjar.actions.delivery.outcome import DeliveryOptions
     from coinjar.core.display import Masker
+    from coinjar.destinations.live.patience import RequestPatience
 
     if requests and not dry_run:
         raise UsageError("--requests requires --dry-run", hint="add --dry-run: then only reading requests are sent")
@@ -85,7 +93,8 @@ def run(
         raise UsageError("--requests has no JSON form", hint="omit --json")
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
-    opened = LiveStage(open_here(ctx, jar), stage, names, masker, writes=not dry_run)
+    patience = RequestPatience(max(wait, RequestPatience().longest), print_status)
+    opened = LiveStage(open_here(ctx, jar), stage, names, masker, writes=not dry_run, patience=patience)
     options = DeliveryOptions(restart=restart, patience=wait, remove_extra=remove_extra)
     carry_out(opened, options, masker, dry_run=dry_run, requests=requests, allowed=allow_guarded or [], as_json=as_json)
 

@@ -20,13 +20,14 @@ if TYPE_CHECKING:
     import httpx
 
     from coinjar.core.consent import Gate
+    from coinjar.destinations.live.patience import RequestPatience
     from coinjar.jarfile.sealed_values import Ring
 
 
 class RenderContext:
     """What a destination works with: the jar and its keys, the folder that its paths are relative to, the gate that
-    decides what it may do, and what this run will write. `transport` sends HTTP requests instead of a network
-    connection, for example in a test.
+    decides what it may do, and what this run will write. `patience`: how long a request may wait. `transport` sends
+    HTTP requests instead of a network connection, for example in a test.
     """
 
     def __init__(
@@ -40,7 +41,9 @@ class RenderContext:
         move_up: bool = False,
         writes: bool = False,
         transport: httpx.AsyncBaseTransport | None = None,
+        patience: RequestPatience | None = None,
     ) -> None:
+        self.patience = patience
         self.jar = jar
         self.folder = folder
         self.ring = ring

@@ -21,6 +21,7 @@ from coinjar.core.names import SHARED
 from coinjar.core.secret import Secret
 from coinjar.destinations import connected
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target
+from coinjar.destinations.live.patience import RequestPatience
 from coinjar.destinations.stage_view import RenderContext, StageView, gets, is_supplied, services_for
 from coinjar.jarfile.layout import JarLayout
 
@@ -67,8 +68,8 @@ class LiveStage:
     """The live destinations of one stage, and what is needed to use them.
 
     `instead` are values by service and name to use instead of the jar's (None: unset), for undoing. Without `writes` no
-    records and no naming key are created where there are none. `transport` sends HTTP requests instead of a network
-    connection, for example in a test.
+    records and no naming key are created where there are none. `patience`: how long a request may wait. `transport`
+    sends HTTP requests instead of a network connection, for example in a test.
     """
 
     def __init__(
@@ -81,6 +82,7 @@ class LiveStage:
         instead: Mapping[str, Mapping[str, str | None]] | None = None,
         writes: bool = False,
         transport: httpx.AsyncBaseTransport | None = None,
+        patience: RequestPatience | None = None,
     ) -> None:
         self.opened = opened
         self.stage = stage
@@ -90,7 +92,14 @@ class LiveStage:
             self.jar = _with_values(self.jar, stage, instead, "(as before that delivery)")
         self.chosen = [destination for _, destination in chosen(self.jar, [stage], names, live=True)]
         self.render_context = RenderContext(
-            self.jar, opened.folder, masker, opened.ring, opened.gate, writes=writes, transport=transport
+            self.jar,
+            opened.folder,
+            masker,
+            opened.ring,
+            opened.gate,
+            writes=writes,
+            transport=transport,
+            patience=patience,
         )
         self.supplied: list[SuppliedValue] = []
         self.records = open_records(opened, self.jar, make=writes)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import math
 import random
 import ssl
 import time
@@ -21,6 +22,7 @@ from coinjar.core.masking import SHORTEST
 from coinjar.core.redaction import Redactor
 from coinjar.core.secret import reveal
 from coinjar.destinations.live.base import ResponseLost
+from coinjar.destinations.live.patience import RequestPatience
 from coinjar.documents.json_data import Data
 
 if TYPE_CHECKING:
@@ -29,8 +31,8 @@ if TYPE_CHECKING:
 _TRIES = 6
 _TRIES_TO_REACH = 3
 """Retries where nobody listens: waiting for a mistyped address is worse than a second run."""
-_LONGEST_WAIT = 60.0
-"""Maximum seconds that one request waits for its next try."""
+_NOTED_WAIT = 3.0
+"""Seconds from which a wait is shown."""
 LARGEST_ANSWER = 32 << 20
 """Maximum size of an answer, decompressed, in bytes."""
 _LONGEST_ANSWER = 120.0
@@ -101,8 +103,8 @@ class HttpStatusError(ExternalError):
 class HttpClient:
     """Sends requests to one address. `hidden` are the texts that no message may show.
 
-    `sign` returns more headers for a method, a path and a body, for each try. `transport` sends the requests instead of
-    a network connection, for example in a test.
+    `patience`: how long a request may wait. `sign` returns more headers for a method, a path and a body, for each try.
+    `transport` sends the requests instead of a network connection, for example in a test.
     """
 
     def __init__(
@@ -115,9 +117,11 @@ class HttpClient:
         hidden: Iterable[str] = (),
         verify: ssl.SSLContext | bool = True,
         sign: Callable[[str, str, bytes], Mapping[str, str]] | None = None,
+        patience: RequestPatience | None = None,
         transport: httpx.AsyncBaseTransport | None = None,
     ) -> None:
         self._sign = sign
+        self._patience = patience or RequestPatience()
         self.address = address.rstrip("/")
         self.label = label
         self.origin = origin
@@ -165,8 +169,13 @@ class HttpClient:
             # It only spreads the tries.
             pause = retry.pause if retry.pause is not None else 0.2 * 2**number * random.uniform(0.5, 1.5)  # noqa: S311
             number += 1
-            if number >= retry.most or time.monotonic() + pause - started > _LONGEST_WAIT:
+            if number >= retry.most or time.monotonic() + pause - started > self._patience.longest:
+                if retry.pause is not None:
+                    seconds = math.ceil(retry.pause)
+                    retry.fault.hint = f"it asks to wait {seconds} s: run it again later, or with --wait {seconds + 5}"
                 raise retry.fault
+            if pause > _NOTED_WAIT:
+                self._patience.note(f"{self.label}: waiting {math.ceil(pause)} s, as the service asks")
             await asyncio.sleep(pause)
         return retry
 

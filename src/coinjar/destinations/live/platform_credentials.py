@@ -83,6 +83,7 @@ class PlatformCredentials:
             self.target.origin,
             hidden=hidden,
             sign=sign if signature and key is not None else None,
+            patience=self.target.made.render_context.patience,
             transport=self.target.made.render_context.transport,
         )
 
