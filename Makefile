@@ -3,8 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 NEWEST := .venv-newest
-# One worker more than processors, since many tests wait for something.
-PYTEST := -m pytest -n $(shell echo $$(($$(nproc) + 1)))
+PYTEST := -m pytest -n auto
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
 .PHONY: demo test unit test-newest test-matrix test-under-load fuzz fmt lint bench docs screenshots system lock clean

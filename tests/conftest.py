@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import os
 import pty
+import re
 import select
 import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
@@ -78,6 +80,8 @@ class Coinjar:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self.needs_consents = True
+        """Whether consents are written for what the jar can do, since other processes need them; else all passes."""
         self.env = {
             "PATH": f"{Path(PROGRAM).parent}:/usr/bin:/bin",
             "HOME": str(folder),
@@ -104,15 +108,18 @@ class Coinjar:
         """
         given = stdin.encode() if isinstance(stdin, str) else stdin
         around = self.env | (env or {})
-        if consented:
+        alone = process or not inprocess.can_run(arguments, around)
+        if consented and (alone or self.needs_consents or "consent" in arguments):
             consent_to_all(self.folder, arguments, around)
-        if process or not inprocess.can_run(arguments, around):
+        if alone:
             done = subprocess.run(
                 [PROGRAM, *arguments], cwd=self.folder, env=around, input=given, capture_output=True, check=False
             )
             ended, raw_out, raw_err = done.returncode, done.stdout, done.stderr
         else:
-            ended, raw_out, raw_err = inprocess.run(arguments, self.folder, around, given)
+            ended, raw_out, raw_err = inprocess.run(
+                arguments, self.folder, around, given, asks=not consented or self.needs_consents
+            )
         out, err = raw_out.decode(errors="surrogateescape"), raw_err.decode(errors="surrogateescape")
         assert "Traceback" not in err, err
         assert code in (None, ended), (arguments, ended, out, err)
@@ -156,10 +163,18 @@ def on_a_terminal(cj: Coinjar, *arguments: str, typed: str = "", consented: bool
     return data.decode()
 
 
+@cache
+def _needs_consents(module: str) -> bool:
+    """Whether tests of a module start the program by themselves, or are about consents."""
+    return bool(re.search(r"subprocess|PROGRAM|on_a_terminal|consent", Path(module).read_text()))
+
+
 @pytest.fixture
-def cj(tmp_path: Path) -> Coinjar:
+def cj(tmp_path: Path, request: pytest.FixtureRequest) -> Coinjar:
     """The program in an empty folder."""
-    return Coinjar(tmp_path)
+    program = Coinjar(tmp_path)
+    program.needs_consents = _needs_consents(request.module.__file__)
+    return program
 
 
 @pytest.fixture

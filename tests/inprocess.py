@@ -45,11 +45,16 @@ def can_run(arguments: Sequence[str], env: Mapping[str, str]) -> bool:
     )
 
 
-def run(arguments: Sequence[str], folder: Path, env: Mapping[str, str], given: bytes) -> tuple[int, bytes, bytes]:
-    """Exit code, output and errors of `coinjar ARGUMENTS` in a folder and an environment."""
+def run(
+    arguments: Sequence[str], folder: Path, env: Mapping[str, str], given: bytes, *, asks: bool = True
+) -> tuple[int, bytes, bytes]:
+    """Exit code, output and errors of `coinjar ARGUMENTS` in a folder and an environment.
+
+    `asks`: what the jar does requires the consents in the environment's configuration folder, as for everybody.
+    """
     from coinjar.cli.main import main
 
-    with _as_if(folder, env, given) as (out, err):
+    with _as_if(folder, env, given) as (out, err), _consents(asks=asks):
         try:
             code = main(arguments)
         except SystemExit as ended:
@@ -57,6 +62,23 @@ def run(arguments: Sequence[str], folder: Path, env: Mapping[str, str], given: b
         out.flush()
         err.flush()
         return code, out.kept.getvalue(), err.kept.getvalue()
+
+
+@contextmanager
+def _consents(*, asks: bool) -> Iterator[None]:
+    """Let everything pass, unless `asks`: reading a jar before each command to consent to it takes as long as it."""
+    if asks:
+        yield
+        return
+    from coinjar.jarfile import consents
+    from tests.consenting import Everything
+
+    real = consents.PersonalGate
+    consents.PersonalGate = Everything  # type: ignore[assignment, misc]
+    try:
+        yield
+    finally:
+        consents.PersonalGate = real  # type: ignore[misc]
 
 
 @contextmanager
