@@ -67,7 +67,7 @@ shot destinations 'coinjar render rehearsal' 10
 shot dry-run "coinjar render prod pipeline --dry-run 2>/dev/null; printf another-made-up | coinjar put TICKET_DB_PASSWORD --stage rehearsal 2>/dev/null; coinjar render rehearsal container-env --dry-run" 10
 shot inside "coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/lines/[name=announce]'"
 shot mentions 'coinjar mentions --name "[TP]*"; echo; coinjar mentions | tail -7; coinjar rename TICKET_DB_HOST TICKET_DATABASE_HOST --dry-run 2>/dev/null | tail -13' 9
-shot help 'coinjar --help' 9
+shot help 'coinjar --help' 8
 
 page() { # NAME ADDRESS: a 1280x800 picture of a page
   chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
