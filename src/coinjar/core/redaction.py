@@ -45,7 +45,8 @@ class SecretFinder:
                     self._names.setdefault(form, name)
         self._words = list(self._names)
         self._sorted = sorted(self._words)
-        self._longest = max(map(len, self._words), default=0)
+        self.longest = max(map(len, self._words), default=0)
+        """The length of the longest encoding, in bytes."""
         self._automaton = _automaton(self._words) if self._words else None
         firsts = b"".join(re.escape(bytes([number])) for number in {word[0] for word in self._words})
         self._first = re.compile(b"[" + firsts + b"]") if firsts else None
@@ -67,7 +68,7 @@ class SecretFinder:
     def cut_off(self, data: bytes) -> list[Occurrence]:
         """Return the start of a secret with which the data ends, as an excerpt may; dots after it are part of it."""
         end = len(data.rstrip(b". \n\xe2\x80\xa6"))
-        for length in range(min(self._longest, end), SHORTEST - 1, -1):
+        for length in range(min(self.longest, end), SHORTEST - 1, -1):
             tail = data[end - length : end]
             at = bisect_left(self._sorted, tail)
             if at < len(self._sorted) and self._sorted[at].startswith(tail):
@@ -79,7 +80,7 @@ class SecretFinder:
         if self._first is None:
             return []
         starts = []
-        for match in self._first.finditer(data, max(0, len(data) - self._longest + 1)):
+        for match in self._first.finditer(data, max(0, len(data) - self.longest + 1)):
             tail = data[match.start() :]
             at = bisect_right(self._sorted, tail)
             if at < len(self._sorted) and self._sorted[at].startswith(tail):

@@ -14,6 +14,10 @@ _WAYS: tuple[tuple[Encoding, ...], ...] = (
 )
 """The decodings, one after the other, in whose results secrets are searched."""
 
+_WIDEST = 12
+"""How many bytes stand for one, at most: an entity, or JSON in JSON."""
+_BACKSLASH = ord("\\")
+
 
 class StreamMasker:
     """Masks secrets in one stream. `secrets` maps each secret's text to its name, which replaces it."""
@@ -34,7 +38,7 @@ class StreamMasker:
     def _run(self, data: bytes, *, is_last: bool) -> bytes:
         if self._finder.is_empty:
             return data
-        begun = [] if is_last else sorted({start for way in _WAYS for start in self._begun(data, way)})
+        begun = [] if is_last else self._all_begun(data)
         hold = begun[0] if begun else len(data)
         done, at = [], 0
         for span in without_overlaps(span for way in _WAYS for span in self._occurrences(data, way)):
@@ -48,6 +52,15 @@ class StreamMasker:
         self._before = (self._before + data[:hold])[-LOOKED_BACK:]
         self._held = data[hold:]
         return b"".join([*done, data[at:hold]])
+
+    def _all_begun(self, data: bytes) -> list[int]:
+        """Return every offset where a secret may begin that the data cuts off: near its end, in any spelling."""
+        tail = max(0, len(data) - self._finder.longest * _WIDEST - LOOKED_BACK)
+        while tail and data[tail - 1] == _BACKSLASH:  # which may escape the one behind it
+            tail -= 1
+        before = (self._before + data[:tail])[-LOOKED_BACK:] if tail < LOOKED_BACK else data[tail - LOOKED_BACK : tail]
+        found = {tail + start for way in _WAYS for start in self._begun(data[tail:], before, way)}
+        return sorted(found)
 
     def _decoded(self, data: bytes, way: Sequence[Encoding]) -> tuple[bytes, int] | None:
         """Return the data after decodings, and how many of its first bytes were written before; None if the last one
@@ -73,9 +86,9 @@ class StreamMasker:
                 if start >= written:
                     yield Occurrence(start - written, end - written, occurrence.name)
 
-    def _begun(self, data: bytes, way: Sequence[Encoding]) -> Iterator[int]:
-        """Yield every offset where a secret may begin that the data cuts off."""
-        before = self._before if LINE_BREAKS in way else b""
+    def _begun(self, data: bytes, before: bytes, way: Sequence[Encoding]) -> Iterator[int]:
+        """Yield every offset where a secret may begin that the data cuts off; `before` are the bytes in front of it."""
+        before = before if LINE_BREAKS in way else b""
         view = whole(before + data)
         for encoding in way:
             if cut := encoding.unfinished.search(view.data):
