@@ -278,8 +278,8 @@ def label_first_reader(opened: OpenJar, label: str | None, *, yes: bool = False)
             "--label is for the jar's first reader, but the jar already has readers",
             hint=f"omit it; they are {', '.join(known)}",
         )
-    if label is not None and (words := name_fault("reader", label)):
-        raise UsageError(words, hint="write it in lower case, such as anna or anna-laptop", code="name")
+    if label is not None and (message := name_fault("reader", label)):
+        raise UsageError(message, hint="write it in lower case, such as anna or anna-laptop", code="name")
 
     def asked(default: str) -> str:
         if label is not None or yes or not sys.stdin.isatty():

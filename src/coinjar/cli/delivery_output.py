@@ -63,15 +63,15 @@ def show_changes(outcomes: Sequence[DeliveryOutcome], masker: Masker) -> None:
     styles = {"+": "green", "≠": "yellow", "?": "yellow", "»": "yellow", "-": "red"}
     alike: dict[tuple[tuple[str, str, str], ...], list[str]] = {}
     for outcome in outcomes:
-        words = tuple(
+        message = tuple(
             _row(change, masker) for change in outcome.changes if not (change.renamed and change.action == "gone")
         )
-        if words:
-            alike.setdefault(words, []).append(outcome.label)
-    for words, labels in alike.items():
+        if message:
+            alike.setdefault(message, []).append(outcome.label)
+    for message, labels in alike.items():
         more = f" and {len(labels) - 1} more like it" if len(labels) > 1 else ""
         show(styled(labels[0] + more, "bold"))
-        rows = [[StyledText(sign, styles[sign]), StyledText(name), StyledText(text)] for sign, name, text in words]
+        rows = [[StyledText(sign, styles[sign]), StyledText(name), StyledText(text)] for sign, name, text in message]
         for line in table(["", "", ""], rows, least=[1, 20, 18], width=terminal_width()):
             show(line)
 

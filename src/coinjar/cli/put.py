@@ -120,8 +120,8 @@ def _read(assignments: list[str], *, references: bool, empty: bool, exact: bool)
         if not equals:
             value = _from_person(name) if sys.stdin.isatty() else _from_stdin(name, exact=exact)
             if not value and not empty:
-                words = f"nothing was {'typed' if sys.stdin.isatty() else 'read from stdin'} for {name}"
-                raise UsageError(words, hint="for an empty text add --empty; for no value --unset", code="empty")
+                message = f"nothing was {'typed' if sys.stdin.isatty() else 'read from stdin'} for {name}"
+                raise UsageError(message, hint="for an empty text add --empty; for no value --unset", code="empty")
         found.append(Assignment(name, parse_template(value) if references else value, in_argv=bool(equals)))
     return found
 

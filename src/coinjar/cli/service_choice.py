@@ -14,9 +14,9 @@ def service_that_sees(resolver: Resolver, variable: Variable, named: str | None)
     """
     groups = services_that_see(resolver, variable, named)
     if len(groups) > 1:
-        words = f"services have different values of {variable.name} on {resolver.stage}"
+        message = f"services have different values of {variable.name} on {resolver.stage}"
         raise UsageError(
-            words, hint=f"add --service: {', '.join(resolver.services_of(variable))}", code="which-service"
+            message, hint=f"add --service: {', '.join(resolver.services_of(variable))}", code="which-service"
         )
     return groups[0][0]
 

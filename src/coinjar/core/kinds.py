@@ -295,8 +295,8 @@ KINDS: dict[str, Kind] = {
 def normal(variable: Variable, value: str) -> str:
     """Return the text in the variable's normal spelling. Raises InputError (CJ003) without showing the text."""
     if "\0" in value:
-        words = f"the value of {variable.name} contains a NUL character, which no environment can carry"
-        raise InputError(words, hint="encode it, for example as base64, and decode it in the program", code="CJ003")
+        message = f"the value of {variable.name} contains a NUL character, which no environment can carry"
+        raise InputError(message, hint="encode it, for example as base64, and decode it in the program", code="CJ003")
     if variable.kind == "text" and not variable.constraints:
         return value
     try:

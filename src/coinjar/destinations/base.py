@@ -176,12 +176,12 @@ class FileDestination(DestinationOptions, ABC):
         """Return the services, each with a file of its own. Raises InputError if several would share one."""
         services = view.services()
         if len(services) > 1 and "{service}" not in pattern:
-            words = (
+            message = (
                 f"the destination {self.destination.name} has {len(services)} services ({', '.join(services)}), but "
                 "a path for one"
             )
             raise InputError(
-                words,
+                message,
                 hint="add {service} to the path, or name one under services",
                 location=self.destination.location,
                 code="destination",

@@ -58,10 +58,10 @@ def read_places(fields: FieldReader, node: Node, jar: Jar, services: Sequence[st
         for key, others in (("is decided by", spot.decided_by), ("inherits", spot.inherits)):
             for other in others:
                 if other not in known or other == spot.pointer:
-                    words = (
+                    message = (
                         f"{spot.pointer} {key} {other}, which is not {'another' if other in known else 'a'} place here"
                     )
-                    fields.faults.append(InputError(words, hint="name a place above it", location=spot.location))
+                    fields.faults.append(InputError(message, hint="name a place above it", location=spot.location))
     return places
 
 

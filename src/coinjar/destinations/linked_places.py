@@ -145,7 +145,7 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
     arguments = [
         (instruction.line, instruction.rest.split()) for instruction in instructions(text) if instruction.word == "ARG"
     ]
-    taken = {words[0].partition("=")[0]: line for line, words in arguments if words}
+    taken = {message[0].partition("=")[0]: line for line, message in arguments if message}
     wanted = [
         variable
         for variable in jar.variables.values()
@@ -154,12 +154,12 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
     file = display_path(containerfile)
     for variable in wanted:
         if variable.name in taken and variable.name not in passed:
-            words = (
+            message = (
                 f"{variable.name} has only its default in {name}'s image: {file}:{taken[variable.name]} declares it, "
                 "but the Compose file does not pass it"
             )
             yield Diagnostic(
-                words,
+                message,
                 f"add it to build.args of {name}",
                 document.location(args_node or build),
                 variable.name,
@@ -167,12 +167,12 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
                 name,
             )
         elif variable.name in passed and variable.name not in taken:
-            words = (
+            message = (
                 f"{variable.name} is passed to {name}'s build, but {file} does not declare it ({variable.location} "
                 "declares it)"
             )
             yield Diagnostic(
-                words,
+                message,
                 f"add ARG {variable.name} to {file}",
                 document.location(args_node or build),
                 variable.name,
@@ -180,12 +180,12 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
                 name,
             )
         elif variable.name not in passed:
-            words = (
+            message = (
                 f"{variable.name} is for {name}'s build, but neither the Compose file passes it nor {file} declares "
                 f"it ({variable.location} declares it)"
             )
             fix = f"add it to build.args of {name}, and ARG {variable.name} to {file}"
-            yield Diagnostic(words, fix, document.location(args_node or build), variable.name, None, name)
+            yield Diagnostic(message, fix, document.location(args_node or build), variable.name, None, name)
 
 
 def _text(node: TreeNode, name: str, default: str) -> str:
@@ -219,19 +219,19 @@ def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> 
     for name, location in mentioned.items():
         variable = made.render_context.jar.variables.get(name)
         if variable and name not in given:
-            words = (
+            message = (
                 f"the Compose file uses {name}, which {display_path(beside)} does not set ({variable.location} "
                 "declares it)"
             )
             yield Diagnostic(
-                words, f"make {display_path(beside)} a destination (type: file, as: compose)", location, name
+                message, f"make {display_path(beside)} a destination (type: file, as: compose)", location, name
             )
     for name, location in given.items():
         if name in made.render_context.jar.variables and name not in mentioned and not _handed_on(document, ".env"):
-            words = (
+            message = (
                 f"{name} is in the file that only interpolates the Compose file, but {document.file} does not use it"
             )
-            yield Diagnostic(words, "pass it to a service under environment, or remove it there", location, name)
+            yield Diagnostic(message, "pass it to a service under environment, or remove it there", location, name)
 
 
 def _handed_on(document: OpenDocument, name: str) -> bool:

@@ -220,13 +220,13 @@ class TemplatesDestination(FileDestination):
                 )
                 continue
             if allowed and not fullmatch(allowed.pattern, entry.text):
-                words = (
+                message = (
                     f"the value of {mention.name} for {service} on {stage} does not match what this template allows "
                     f"({allowed.pattern})"
                 )
                 faults.append(
                     InputError(
-                        words,
+                        message,
                         hint="change the value, or the template's rule under 'allow'",
                         location=mention.location,
                         code="not-allowed",

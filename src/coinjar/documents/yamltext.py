@@ -133,8 +133,8 @@ def _children(node: Node) -> list[Node]:
     return node.value if isinstance(node, SequenceNode) else []
 
 
-def _expands(node: Node, file: str, words: str) -> InputError:
-    return InputError(words, hint="write it without aliases", location=location(node, file), code="yaml")
+def _expands(node: Node, file: str, message: str) -> InputError:
+    return InputError(message, hint="write it without aliases", location=location(node, file), code="yaml")
 
 
 def check_bytes(data: bytes, file: str) -> None:

@@ -51,8 +51,8 @@ def read_declarations(data: bytes, file: str) -> Jar:
     app = fields.text(top.get("app"), "app")
     if "app" not in top:
         fields.fault(root, "'app' is missing", "add a line such as app: my-app")
-    elif app and (words := name_fault("application", app)):
-        fields.fault(top["app"], words, "write it in lower case")
+    elif app and (message := name_fault("application", app)):
+        fields.fault(top["app"], message, "write it in lower case")
     services = _read_services(fields, top.get("services"))
     sets = _read_sets(fields, top.get("sets"), services)
     jar = Jar(app=app, location=location(root, file), services=services, stages={}, variables={}, sets=sets)

@@ -25,8 +25,8 @@ def read_destinations(
     result: dict[str, Destination] = {}
     moved: list[tuple[Node, dict[str, str]]] = []
     for name, key, value in fields.members(node, "'destinations'"):
-        if words := name_fault("destination", name):
-            fields.fault(key, words, "choose another name")
+        if message := name_fault("destination", name):
+            fields.fault(key, message, "choose another name")
             continue
         own = {option: node for option, _, node in fields.members(value, f"destination '{name}'")}
         kind = fields.text(own.get("type"), f"type of {name}")

@@ -30,8 +30,8 @@ def fetcher(folder: Path, gate: Gate) -> Fetch:
 
     def fetch(outside: Outside, location: Location) -> str:
         if isinstance(outside, FromStore):
-            words = f"the value is stored in {outside.destination}, which was not read"
-            raise InputError(words, hint="print it with `coinjar value`", location=location, code="not-fetched")
+            message = f"the value is stored in {outside.destination}, which was not read"
+            raise InputError(message, hint="print it with `coinjar value`", location=location, code="not-fetched")
         try:
             gate.require(*acts_of(outside, base, location))
         except ConsentMissing as fault:

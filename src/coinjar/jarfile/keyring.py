@@ -189,13 +189,13 @@ class KeyRing:
                 if reference.name not in jar.variables or (reference.service and reference.service not in jar.services)
             ]
             if unknown:
-                words = (
+                message = (
                     f"the sealed value of {coin.name} refers to {unknown[0]}, which is not declared (or to an "
                     "undeclared service)"
                 )
                 return Undecryptable(
                     DecryptionError(
-                        words,
+                        message,
                         hint="declare it, or set the value again",
                         location=Location(file, coin.line, 1),
                         code="tampered",
@@ -213,18 +213,18 @@ class KeyRing:
                 try:
                     return opener.open(coin.sealed, associated(app, stage, coin.scope, coin.name))
                 except UnsealError:
-                    words = (
+                    message = (
                         f"the sealed value of {coin.name} cannot be decrypted: it was changed, or belongs to another "
                         "name, service, stage or application"
                     )
                     break
         else:
-            words = (
+            message = (
                 f"{coin.name} is encrypted with another key than {display_path(JarLayout(self.folder).key(*slot))} "
                 "contains: an earlier key, or the key file was exchanged"
             )
         hint = "restore the line and the key file from one commit, or set the value again"
-        raise DecryptionError(words, hint=hint, location=Location(file, coin.line, 1), code="tampered")
+        raise DecryptionError(message, hint=hint, location=Location(file, coin.line, 1), code="tampered")
 
     def approval_key(self, stage: str) -> ApprovalKey | None:
         """Return the key that approves a stage's readers; None if the stage has none.

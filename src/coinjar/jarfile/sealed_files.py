@@ -20,9 +20,9 @@ def read_sealed_file(path: Path) -> bytes | None:
     except FileNotFoundError:
         return None
     except OSError as fault:
-        words = f"cannot read it: {(fault.strerror or 'unknown error').lower()}"
+        message = f"cannot read it: {(fault.strerror or 'unknown error').lower()}"
         raise InputError(
-            words, hint="check the path and its permissions", location=Location(display_path(path)), code="unreadable"
+            message, hint="check the path and its permissions", location=Location(display_path(path)), code="unreadable"
         ) from None
 
 

@@ -69,9 +69,9 @@ def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | N
             code="both",
         )
     if len(lines) > 1:
-        words = f"{coin.name} is in lines {' and '.join(map(str, lines))} for {coin.scope}: two branches changed it"
+        message = f"{coin.name} is in lines {' and '.join(map(str, lines))} for {coin.scope}: two branches changed it"
         return DecryptionError(
-            words, hint="remove one of the lines, or set the value again", location=location, code="tampered"
+            message, hint="remove one of the lines, or set the value again", location=location, code="tampered"
         )
     return None
 

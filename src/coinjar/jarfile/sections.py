@@ -17,8 +17,8 @@ def named(fields: FieldReader, node: Node | None, what: str, plural: str) -> lis
         return []
     result: list[tuple[str, Node, Node]] = []
     for name, key, value in fields.members(node, f"'{plural}'"):
-        if words := name_fault(what, name):
-            fields.fault(key, words, "choose another name")
+        if message := name_fault(what, name):
+            fields.fault(key, message, "choose another name")
         else:
             result.append((name, key, value))
     return result

@@ -21,9 +21,9 @@ def environment_of(pid: int, proof_question: ProofQuestion) -> dict[str, str]:
     except (FileNotFoundError, ProcessLookupError):
         raise NoAnswer(f"there is no process {pid}") from None
     except PermissionError:
-        words = f"the environment of process {pid} is readable only by its owner"
+        message = f"the environment of process {pid} is readable only by its owner"
         raise ExternalError(
-            words, hint="run it as that user, or as root", location=proof_question.proof.location, code="not-ours"
+            message, hint="run it as that user, or as root", location=proof_question.proof.location, code="not-ours"
         ) from None
 
 
@@ -73,7 +73,7 @@ def _chosen(proof_question: ProofQuestion) -> list[int]:
                 code="proof",
             )
         result = sorted(set(_listening(int(text))))
-        words = f"nothing listens on port {text}"
+        message = f"nothing listens on port {text}"
     else:
         try:
             result = sorted(_running(text))
@@ -84,9 +84,9 @@ def _chosen(proof_question: ProofQuestion) -> list[int]:
                 location=proof_question.proof.location,
                 code="proof",
             ) from None
-        words = f"no running process matches {text}"
+        message = f"no running process matches {text}"
     if not result:
-        raise NoAnswer(words)
+        raise NoAnswer(message)
     return result
 
 
@@ -116,9 +116,9 @@ async def ask_container(proof_question: ProofQuestion) -> ProofAnswers:
             env=child_environment(),
         )
     except OSError as fault:
-        words = f"cannot run {engine[0]}: {(fault.strerror or '').lower()}"
+        message = f"cannot run {engine[0]}: {(fault.strerror or '').lower()}"
         raise ExternalError(
-            words, hint="install it, or name it: {engine: …}", location=proof_question.proof.location, code="engine"
+            message, hint="install it, or name it: {engine: …}", location=proof_question.proof.location, code="engine"
         ) from None
     out, _ = await process.communicate()
     pid = out.decode().strip()

@@ -18,9 +18,9 @@ def _read(proof_question: ProofQuestion, *, tail: bool) -> bytes:
     except FileNotFoundError:
         raise NoAnswer(f"there is no {proof_question.text}", means_absent=True) from None
     except OSError as fault:
-        words = f"cannot read {proof_question.text}: {(fault.strerror or '').lower()}"
+        message = f"cannot read {proof_question.text}: {(fault.strerror or '').lower()}"
         raise ExternalError(
-            words,
+            message,
             hint="check the path and its permissions",
             location=proof_question.proof.location,
             code="unreadable",

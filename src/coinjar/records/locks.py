@@ -117,9 +117,9 @@ class DeliveryLock:
             raise
         except ExternalError as fault:
             if time.monotonic() - self._renewed > LEASE - _AGAIN:
-                words = f"the lock on {self.shown} could not be renewed: {fault.message}"
+                message = f"the lock on {self.shown} could not be renewed: {fault.message}"
                 self.lost = ExternalError(
-                    words, hint="run it again: it checks what is there", location=fault.location, code="lock-lost"
+                    message, hint="run it again: it checks what is there", location=fault.location, code="lock-lost"
                 )
                 raise self.lost from None
             return False
@@ -164,14 +164,14 @@ async def held(records: RecordStore, name: str, patience: float) -> AsyncIterato
     end = time.monotonic() + patience
     while (lock_holder := lock.take()) is not None:
         if time.monotonic() >= end:
-            words = (
+            message = (
                 f"{lock_holder.holder} has been delivering to {name} since {lock_holder.since:%Y-%m-%d %H:%M:%S} UTC"
             )
             hint = (
                 f"wait for it (--wait SECONDS); a holder that does not renew its lock for {LEASE:.0f} s is "
                 "considered dead"
             )
-            raise ExternalError(words, hint=hint, code="locked")
+            raise ExternalError(message, hint=hint, code="locked")
         await asyncio.sleep(0.2)
     alive = asyncio.create_task(_keep_alive(lock))
     try:

@@ -370,9 +370,9 @@ def _sqlite(path: Path | None) -> Engine:
             return create_engine(
                 URL.create("sqlite", database=f"file:{quote(str(path))}", query={"mode": "ro", "uri": "true"})
             )
-        words = f"cannot write it: {(fault.strerror or 'unknown error').lower()}"
+        message = f"cannot write it: {(fault.strerror or 'unknown error').lower()}"
         raise ExternalError(
-            words, hint="check the folder's permissions", location=Location(display_path(path)), code="records"
+            message, hint="check the folder's permissions", location=Location(display_path(path)), code="records"
         ) from None
     engine = create_engine(URL.create("sqlite", database=str(path)), connect_args={"timeout": _PATIENCE})
 

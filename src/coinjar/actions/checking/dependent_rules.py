@@ -30,8 +30,8 @@ def outdated_supplied_value(context: FileContext) -> Iterator[Diagnostic]:
         with closing(open_records(opened, context.jar)) as records:
             delivered = records.every_last()
     except CoinJarError as fault:
-        words = f"dependents could not be checked: {fault.message}"
-        yield Diagnostic(words, fault.hint, fault.location or context.jar.location)
+        message = f"dependents could not be checked: {fault.message}"
+        yield Diagnostic(message, fault.hint, fault.location or context.jar.location)
         return
     yield from _behind(opened, context, delivered)
 
@@ -57,12 +57,12 @@ def _behind(
             except DecryptionError:
                 continue  # its secrets are encrypted for others, and counted separately
             if fingerprint(key, jar.app, (stage, destination, target), name, resolved.text) != last:
-                words = (
+                message = (
                     f"{other_name} on {stage} still has an earlier {name} on {destination}, computed from {whose}, "
                     "which changed"
                 )
                 yield Diagnostic(
-                    words,
+                    message,
                     f"`coinjar deliver {stage} {destination} --restart`",
                     jar.variables[name].location,
                     name,

@@ -153,10 +153,10 @@ class DestinationChecks:
         """Report two stages that write one file with different content: they overwrite each other."""
         other, data = self.written.setdefault((destination.name, output.path), (stage, output.data))
         if not output.merges and data != output.data:
-            words = f"it writes {display_path(output.path)} for {other} and for {stage}, which overwrite each other"
+            message = f"it writes {display_path(output.path)} for {other} and for {stage}, which overwrite each other"
             hint = f"add {{stage}} to the path, or limit the destination (stages: [{other}])"
             self._fault(
-                destination, stage, InputError(words, hint=hint, location=destination.location, code="collision")
+                destination, stage, InputError(message, hint=hint, location=destination.location, code="collision")
             )
 
 

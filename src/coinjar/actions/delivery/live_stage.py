@@ -145,9 +145,9 @@ class LiveStage:
             try:
                 instance = connected(destination, self.render_context)
                 if self.stage == SHARED and not instance.takes_shared:
-                    words = f"{destination.name} has no place for values of all stages"
+                    message = f"{destination.name} has no place for values of all stages"
                     raise InputError(
-                        words, hint="deliver to a stage", location=destination.location, code="not-for-stage"
+                        message, hint="deliver to a stage", location=destination.location, code="not-for-stage"
                     )
                 targets = instance.targets(StageView(resolver, destination))
                 if refused := [fault for target in targets for fault in target.unsupported_variables()]:
@@ -173,13 +173,13 @@ class LiveStage:
         account = await target.identity()
         recorded = instance.accounts.get(instance.account_key(self.stage, target))
         if recorded is not None and recorded != account:
-            words = f"this is {account}, but the jar was delivered to {recorded}"
+            message = f"this is {account}, but the jar was delivered to {recorded}"
             hint = (
                 "check the token and the address; if it has moved, remove its line from account: of "
                 f"{instance.destination.name} in jar.yaml"
             )
             raise InputError(
-                words, hint=hint, location=instance.destination.location, code="another-account", of=target.label
+                message, hint=hint, location=instance.destination.location, code="another-account", of=target.label
             )
         if account and not target.stages_share:
             self._refuse_other_stage(instance, target, account)
@@ -190,10 +190,10 @@ class LiveStage:
         for key, other in instance.accounts.items():
             shared = target.services_share and key.partition("/")[0] == self.stage
             if other == account and key != own and not shared:
-                words = f"{account} is already the account of {key}, and the two would overwrite each other"
+                message = f"{account} is already the account of {key}, and the two would overwrite each other"
                 hint = f"add {{stage}} to the settings of {instance.destination.name}, or limit it (stages:)"
                 raise InputError(
-                    words, hint=hint, location=instance.destination.location, code="same-place", of=target.label
+                    message, hint=hint, location=instance.destination.location, code="same-place", of=target.label
                 )
 
     def known(self, destination: Destination, target: Target) -> PlanContext:

@@ -177,16 +177,16 @@ class TargetDelivery:
             known |= {name: LastApplied("", in_effect=False) for name in gone}
         self.opened.records.remember(self.number, self.opened.stage, self.destination.name, target.key, known, gone)
         names = ", ".join(change.name for change in wrong)
-        words, hint = (
+        message, hint = (
             f"it did not keep {names}: the value read back differs from the value written",
             "check whether something else writes there; `coinjar drift` shows the present values",
         )
         faults: list[CoinJarError] = (
-            [ExternalError(words, hint=hint, code="read-back", of=target.label)] if wrong else []
+            [ExternalError(message, hint=hint, code="read-back", of=target.label)] if wrong else []
         )
         if moved:
-            words = f"somebody else changed {', '.join(moved)} there during the delivery"
-            faults.append(ExternalError(words, hint="run it again", code="moved", of=target.label))
+            message = f"somebody else changed {', '.join(moved)} there during the delivery"
+            faults.append(ExternalError(message, hint="run it again", code="moved", of=target.label))
         raise_all(faults)
 
     async def _restart(self) -> str:
@@ -205,8 +205,8 @@ class TargetDelivery:
             await self._restart_once()
             after = await target.effect()
             if after is not None and not after.in_effect:
-                words = "it restarted, but still does not use what was saved"
-                raise ExternalError(words, hint="check its log", code="not-in-effect", of=target.label)
+                message = "it restarted, but still does not use what was saved"
+                raise ExternalError(message, hint="check its log", code="not-in-effect", of=target.label)
         except CoinJarError:
             opened.records.set_part(number, target.key, restart=WAITS)  # it failed, and was not interrupted
             raise

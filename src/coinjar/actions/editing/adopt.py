@@ -100,8 +100,8 @@ def _check_names(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> Non
                     code="unknown-variable",
                 )
             if name in jar.variables and jar.variables[name].secret is not is_secret:
-                words = f"{option} {name}: jar.yaml already declares it, {'not ' if is_secret else ''}as a secret"
-                raise UsageError(words, hint="change its declaration in jar.yaml", code="declared")
+                message = f"{option} {name}: jar.yaml already declares it, {'not ' if is_secret else ''}as a secret"
+                raise UsageError(message, hint="change its declaration in jar.yaml", code="declared")
     if both := set(wanted.secret) & set(wanted.plain):
         raise UsageError(f"{sorted(both)[0]} cannot be both --secret and --plain", hint="omit one", code="usage")
 

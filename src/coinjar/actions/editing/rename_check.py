@@ -14,8 +14,8 @@ def check_names(jar: Jar, renames: Mapping[str, str]) -> None:
     faults: list[CoinJarError] = []
     for old, new in renames.items():
         variable = jar.variable(old)
-        if words := name_fault("variable", new):
-            faults.append(UsageError(words, hint="choose another name", code="name"))
+        if message := name_fault("variable", new):
+            faults.append(UsageError(message, hint="choose another name", code="name"))
         elif shell_can_set(old) and not shell_can_set(new):
             faults.append(
                 UsageError(

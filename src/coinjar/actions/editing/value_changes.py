@@ -114,9 +114,9 @@ class ValueChanges:
                 continue
             if scope != besides:
                 if not (isinstance(definition.content, str | Template) or definition.content is UNSET):
-                    words = f"{name} comes from outside the jar for {scope} here, and cannot be encrypted as well"
+                    message = f"{name} comes from outside the jar for {scope} here, and cannot be encrypted as well"
                     hint = "remove that first, or write this one as a command, a file or from_env too"
-                    raise InputError(words, hint=hint, location=definition.location, code="both")
+                    raise InputError(message, hint=hint, location=definition.location, code="both")
                 result[scope] = definition.content
             if isinstance(definition.content, str):
                 self.was_plain[stage, name] = definition.file

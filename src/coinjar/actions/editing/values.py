@@ -140,12 +140,12 @@ def _declared(jar: Jar, puttings: Sequence[Assignment]) -> dict[str, Variable]:
     new = {}
     for assignment in puttings:
         if assignment.name not in jar.variables:
-            if words := name_fault("variable", assignment.name):
-                raise UsageError(words, hint="choose another name", code="name")
+            if message := name_fault("variable", assignment.name):
+                raise UsageError(message, hint="choose another name", code="name")
             if owner := jar.current_owner(assignment.name):
-                words = f"{assignment.name} is a former name of {owner.name}, so another variable cannot have it"
+                message = f"{assignment.name} is a former name of {owner.name}, so another variable cannot have it"
                 raise UsageError(
-                    words,
+                    message,
                     hint=f"`coinjar rename --finish {assignment.name}`, or set {owner.name}",
                     location=owner.location,
                     code="name",
@@ -227,9 +227,9 @@ def _supplied(jar: Jar, variable: Variable, stages: Sequence[str], services: Seq
         destination = jar.destinations[name]
         there = [stage for stage in stages if stage != SHARED and is_for(jar, destination, stage)]
         if there and (not services or destination.services is None or not destination.services.isdisjoint(services)):
-            words = f"{variable.name} is supplied by {name} on {', '.join(there)}"
+            message = f"{variable.name} is supplied by {name} on {', '.join(there)}"
             yield UsageError(
-                words,
+                message,
                 hint="`coinjar deliver` reads it from there; set it on a stage where nothing supplies it",
                 code="supplied",
             )

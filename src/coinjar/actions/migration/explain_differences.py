@@ -35,8 +35,8 @@ def explanations(sheet: Sheet, rows: Sequence[Difference], sides: tuple[str, str
     """
     forward = _of(sides[0]) == _of(sheet.source) and _of(sides[1]) == _of(sheet.target)
     if not forward and not (_of(sides[1]) == _of(sheet.source) and _of(sides[0]) == _of(sheet.target)):
-        words = f"{sheet.path} describes a move from {sheet.source} to {sheet.target}"
-        raise UsageError(words, hint="compare these two, or use their sheet", code="other-sheet")
+        message = f"{sheet.path} describes a move from {sheet.source} to {sheet.target}"
+        raise UsageError(message, hint="compare these two, or use their sheet", code="other-sheet")
     stages = {
         word.partition("@")[2]
         for word in (*sides, sheet.source, sheet.target)

@@ -23,12 +23,12 @@ def write_flat(target: str, result: Mapping[str, list[SourceValue]]) -> None:
     dialect, path = file_target(target)
     for name, places in result.items():
         if len({source_value.text for source_value in places}) > 1:
-            words = (
+            message = (
                 f"{name} has different values in {', '.join(source_value.where for source_value in places)}, but a "
                 "file contains one"
             )
             raise InputError(
-                words,
+                message,
                 hint="move one service and stage at a time (--service, --stage)",
                 location=Location(display_path(path)),
                 code="services-differ",

@@ -127,9 +127,9 @@ class JarUpdate:
                     continue
                 if name not in jar.variables:
                     if owner := jar.current_owner(name):
-                        words = f"{name} is a former name of {owner.name}, and cannot be declared"
+                        message = f"{name} is a former name of {owner.name}, and cannot be declared"
                         raise InputError(
-                            words,
+                            message,
                             hint=f"`coinjar rename --finish {name}`, or move its line to another group",
                             location=line.location,
                             code="name",

@@ -97,6 +97,6 @@ async def _remove(target: Target, names: Collection[str]) -> int:
         if live_value.name in {change.name for change in away} and not live_value.inherited
     ]
     if left:
-        words = f"it did not remove {', '.join(left)}"
-        raise ExternalError(words, hint="run this again", location=target.origin, code="read-back", of=target.label)
+        message = f"it did not remove {', '.join(left)}"
+        raise ExternalError(message, hint="run this again", location=target.origin, code="read-back", of=target.label)
     return len(away)

@@ -119,12 +119,12 @@ def overwritten(
             None,
         )
         if path is not None:
-            words = (
+            message = (
                 f"{destination.name} writes {display_path(path)} for {stage} and for {other}, which overwrite each "
                 "other"
             )
             hint = f"add {{stage}} to the path, or limit the destination (stages: [{stage}])"
-            return [InputError(words, hint=hint, location=destination.location, code="collision")]
+            return [InputError(message, hint=hint, location=destination.location, code="collision")]
     return []
 
 

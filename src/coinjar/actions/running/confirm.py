@@ -93,11 +93,11 @@ async def confirm(
     pairs = [(stage, proof) for proof in chosen for stage in asking if proof.is_for(stage.chain)]
     idle = [proof.name for proof in chosen if names and all(proof is not other for _, other in pairs)]
     if idle or not pairs:
-        words = (
+        message = (
             f"{' and '.join(idle) or 'no proof'} {'is not' if len(idle) == 1 else 'are not' if idle else 'is'} for "
             f"{', '.join(stages)}"
         )
-        raise UsageError(words, hint="check stages: and expect_on: of the proofs in jar.yaml", code="no-proofs")
+        raise UsageError(message, hint="check stages: and expect_on: of the proofs in jar.yaml", code="no-proofs")
     end = time.monotonic() + options.patience
     results: dict[tuple[str, str], ProofResult] = {}
     while True:
@@ -134,8 +134,8 @@ class _StageProofs:
         starts = proof.asker == "run"
         try:
             if starts and not self.may_start:
-                words = f"{proof.name} runs a pipeline, but {self.name} is guarded: it was not started"
-                raise UsageError(words, hint=f"add --allow-guarded {self.name}", code="guarded")
+                message = f"{proof.name} runs a pipeline, but {self.name} is guarded: it was not started"
+                raise UsageError(message, hint=f"add --allow-guarded {self.name}", code="guarded")
             question = {key: reveal(self._text(template, proof).text or "") for key, template in proof.question.items()}
             proof_question = ProofQuestion(
                 proof, question, self.name, self.resolver, self.render_context, self.runs, patience

@@ -41,12 +41,12 @@ class FirstKey:
         labels = [mine]
         strangers = [reader.label for reader in self.transaction.before.of(stage) if reader.label != mine]
         if strangers:
-            words = (
+            message = (
                 f"readers.yaml lists {', '.join(strangers)} for {stage}, which has no key yet, so they are not approved"
             )
             hint = f"remove {stage} from their entries; once it has a key, add them with `coinjar readers add`"
             raise InputError(
-                words,
+                message,
                 hint=hint,
                 location=Location(display_path(JarLayout(self.transaction.folder).readers)),
                 code="not-vouched",

@@ -104,8 +104,8 @@ def _checked(method: Callable[..., Awaitable[Any]]) -> Callable[..., Awaitable[A
         except _OTHER_FORM as fault:
             if os.environ.get("COINJAR_TRACEBACK"):
                 raise  # it may be a fault of ours
-            words = f"answered in another form than expected ({type(fault).__name__})"
-            raise unreadable(self, words, "check the address and the version of the service", code="shape") from None
+            message = f"answered in another form than expected ({type(fault).__name__})"
+            raise unreadable(self, message, "check the address and the version of the service", code="shape") from None
 
     return checked
 
@@ -296,13 +296,13 @@ class LiveDestination(DestinationOptions, ABC):
             for name, desired in self.wanted_of(view, service).items():
                 whose, other = result.setdefault(name, (service, desired))
                 if other.text != desired.text:
-                    words = (
+                    message = (
                         f"{self.destination.name} has one value of {name} for all services, but {whose} and "
                         f"{service} have different ones on {view.stage}"
                     )
                     hint = f"limit the destination to one of them (services:), or exclude {name} (without:)"
                     faults.append(
-                        InputError(words, hint=hint, location=self.destination.location, code="services-differ")
+                        InputError(message, hint=hint, location=self.destination.location, code="services-differ")
                     )
         raise_all(faults)
         return {name: desired for name, (_, desired) in result.items()}
@@ -370,6 +370,6 @@ def last_lines(output: bytes, wanted: Collection[DesiredValue], most: int = 5) -
     return " | ".join(line.strip()[:300] for line in shown.strip().splitlines()[-most:] if line.strip())
 
 
-def unreadable(target: Target, words: str, hint: str, *, code: str = "outside") -> ExternalError:
+def unreadable(target: Target, message: str, hint: str, *, code: str = "outside") -> ExternalError:
     """Return an error of an external system, with the location of its declaration."""
-    return ExternalError(words, hint=hint, location=target.origin, code=code, of=target.label)
+    return ExternalError(message, hint=hint, location=target.origin, code=code, of=target.label)

@@ -358,9 +358,9 @@ class ClusterTarget(Target):
         patience = self.made.restart_timeout
         effect = await poll(self.effect, lambda effect: effect is None or effect.in_effect, patience, longest=3.0)
         if effect is not None and not effect.in_effect:
-            words = f"{effect.words} after {patience:.0f} s"
+            message = f"{effect.words} after {patience:.0f} s"
             hint = f"check that the pods start; for more time set restart_timeout of {self.made.destination.name}"
-            raise unreadable(self, words, hint, code="rollout")
+            raise unreadable(self, message, hint, code="rollout")
 
     async def settle(self) -> None:
         await self.prune()

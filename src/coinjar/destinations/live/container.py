@@ -96,9 +96,9 @@ class ContainerDestination(LiveDestination):
         services = view.services()
         for key, text in (("container", self.container), ("env_file", self.env_file)):
             if len(services) > 1 and "{service}" not in text:
-                words = f"{self.destination.name} has {len(services)} services, but a {key} for one"
+                message = f"{self.destination.name} has {len(services)} services, but a {key} for one"
                 raise InputError(
-                    words, hint=f"put {{service}} into {key}", location=self.destination.location, code="destination"
+                    message, hint=f"put {{service}} into {key}", location=self.destination.location, code="destination"
                 )
         return [ContainerTarget(self, view, service) for service in services]
 

@@ -27,10 +27,12 @@ class EnvFileTarget:
         for desired in desired_values.values():
             if why := self.dialect.unsupported_reason(desired.name, desired.text):
                 variable = self.render_context.jar.variables.get(desired.name)
-                words = f"{label}: {self.dialect.name} cannot carry {desired.name}: {why}"
+                message = f"{label}: {self.dialect.name} cannot carry {desired.name}: {why}"
                 hint = "choose another dialect (as:), or exclude it (without:)"
                 errors.append(
-                    InputError(words, hint=hint, location=variable.location if variable else None, code="cannot-carry")
+                    InputError(
+                        message, hint=hint, location=variable.location if variable else None, code="cannot-carry"
+                    )
                 )
         return errors
 

@@ -137,10 +137,10 @@ class HostDestination(LiveDestination):
         for address, stages in where.items():
             shared = every if stages == [""] else stages
             if len(shared) > 1:
-                words = f"{address.name} would have one file for {', '.join(shared)}, which overwrite each other"
+                message = f"{address.name} would have one file for {', '.join(shared)}, which overwrite each other"
                 self.fields.fault(
                     self.options["path"],
-                    words,
+                    message,
                     "add {stage} to path, or limit the destination (stages:)",
                     "same-place",
                 )
@@ -176,18 +176,18 @@ class HostDestination(LiveDestination):
     def targets(self, view: StageView) -> list[Target]:
         hosts = self.hosts_of(view.stage)
         if not hosts:
-            words = f"{self.destination.name} has no hosts for {view.stage}"
+            message = f"{self.destination.name} has no hosts for {view.stage}"
             raise InputError(
-                words,
+                message,
                 hint=f"add hosts: {{{view.stage}: [HOST]}}",
                 location=self.destination.location,
                 code="destination",
             )
         services = view.services()
         if len(services) > 1 and "{service}" not in self.path:
-            words = f"{self.destination.name} has {len(services)} services, but a path for one"
+            message = f"{self.destination.name} has {len(services)} services, but a path for one"
             raise InputError(
-                words, hint="add {service} to path", location=self.destination.location, code="destination"
+                message, hint="add {service} to path", location=self.destination.location, code="destination"
             )
         return [HostTarget(self, view, service, host) for service in services for host in hosts]
 

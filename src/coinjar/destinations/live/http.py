@@ -136,9 +136,9 @@ class HttpClient:
                 f"'{address}' is not an address", hint="write https://HOST", location=origin, code="address", of=label
             )
         if parts.scheme == "http" and not is_loopback(self.address):
-            words = f"the token and all secrets would be sent unencrypted to {parts.hostname}"
+            message = f"the token and all secrets would be sent unencrypted to {parts.hostname}"
             raise InputError(
-                words,
+                message,
                 hint="use https://; plain http is only for this machine",
                 location=origin,
                 code="address",
@@ -186,13 +186,13 @@ class HttpClient:
         try:
             answer = await self._once(ask)
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as fault:
-            words = f"cannot reach {self.address} ({type(fault).__name__})"
-            return _Retry(self._failed(words, "check that it is running, and the address"), most=_TRIES_TO_REACH)
+            message = f"cannot reach {self.address} ({type(fault).__name__})"
+            return _Retry(self._failed(message, "check that it is running, and the address"), most=_TRIES_TO_REACH)
         except httpx.HTTPError as fault:
-            words = f"{ask.method} {ask.path} got no answer ({type(fault).__name__})"
+            message = f"{ask.method} {ask.path} got no answer ({type(fault).__name__})"
             if not ask.repeat:
-                raise self._lost(words) from None
-            return _Retry(self._failed(words, "run it again; what was written stays"))
+                raise self._lost(message) from None
+            return _Retry(self._failed(message, "run it again; what was written stays"))
         code = answer.status_code
         if code < 300 or code in ask.absent:
             return self._read(ask, answer)
@@ -248,8 +248,8 @@ class HttpClient:
         async for piece in answer.aiter_bytes():
             content += piece
             if len(content) > LARGEST_ANSWER:
-                words = f"{ask.method} {ask.path} was answered with more than {LARGEST_ANSWER >> 20} MiB"
-                raise self._failed(words, "check the address, and the service")
+                message = f"{ask.method} {ask.path} was answered with more than {LARGEST_ANSWER >> 20} MiB"
+                raise self._failed(message, "check the address, and the service")
         headers = [(name, text) for name, text in answer.headers.multi_items() if name != "content-encoding"]
         return httpx.Response(answer.status_code, headers=headers, content=bytes(content), request=answer.request)
 
@@ -293,11 +293,11 @@ class HttpClient:
         words = f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {message}" if message else "")
         return HttpStatusError(self.label, words, hint, self.origin, answer.status_code)
 
-    def _failed(self, words: str, hint: str, code: str = "http") -> ExternalError:
-        return ExternalError(words, hint=hint, location=self.origin, code=code, of=self.label)
+    def _failed(self, message: str, hint: str, code: str = "http") -> ExternalError:
+        return ExternalError(message, hint=hint, location=self.origin, code=code, of=self.label)
 
-    def _lost(self, words: str) -> ResponseLost:
-        return ResponseLost(self.label, words, self.origin)
+    def _lost(self, message: str) -> ResponseLost:
+        return ResponseLost(self.label, message, self.origin)
 
 
 def _seconds(text: str) -> float:

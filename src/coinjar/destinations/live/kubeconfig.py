@@ -39,9 +39,9 @@ def read_access(path: Path, context: str) -> ClusterAccess:
     try:
         data = load_plain(read_file(path), display_path(path))
     except OSError as fault:
-        words = f"cannot read the kubeconfig: {(fault.strerror or '').lower()}"
+        message = f"cannot read the kubeconfig: {(fault.strerror or '').lower()}"
         raise InputError(
-            words, hint="name it under kubeconfig:, or in KUBECONFIG", location=location, code="kubeconfig"
+            message, hint="name it under kubeconfig:, or in KUBECONFIG", location=location, code="kubeconfig"
         ) from None
     try:
         name = context or data["current-context"]
@@ -58,15 +58,17 @@ def read_access(path: Path, context: str) -> ClusterAccess:
             verify,
         )
     except (KeyError, TypeError, AttributeError) as fault:
-        words = f"the kubeconfig has no {fault}" if isinstance(fault, KeyError) else "this is not a kubeconfig"
+        message = f"the kubeconfig has no {fault}" if isinstance(fault, KeyError) else "this is not a kubeconfig"
         raise InputError(
-            words, hint="name another context:, or see `kubectl config view`", location=location, code="kubeconfig"
+            message, hint="name another context:, or see `kubectl config view`", location=location, code="kubeconfig"
         ) from None
     except (OSError, ValueError) as fault:  # a certificate, a key or a token's file, or its inline data
-        words = (
+        message = (
             f"the kubeconfig's credentials cannot be read: {getattr(fault, 'strerror', None) or type(fault).__name__}"
         )
-        raise InputError(words, hint="check that kubectl works with it", location=location, code="kubeconfig") from None
+        raise InputError(
+            message, hint="check that kubectl works with it", location=location, code="kubeconfig"
+        ) from None
 
 
 def named_programs(data: bytes) -> list[list[str]]:
@@ -139,9 +141,9 @@ def _from_program(messages: dict[str, Any], path: Path) -> str:
         )
         return str(json.loads(done.stdout)["status"]["token"])
     except (OSError, subprocess.SubprocessError, ValueError, KeyError):
-        words = f"the kubeconfig's program {argv[0]} returned no token"
+        message = f"the kubeconfig's program {argv[0]} returned no token"
         raise InputError(
-            words,
+            message,
             hint="run it by hand, and check that kubectl works",
             location=Location(display_path(path)),
             code="kubeconfig",

@@ -126,13 +126,13 @@ class PlatformDestination(LiveDestination):
         ):
             there = self.stage_names.get(stage, stage)
             if (other := first.setdefault(there, stage)) != stage:
-                words = (
+                message = (
                     f"{self.destination.name} has the same name, {there}, for {other} and {stage}, which would "
                     "overwrite each other"
                 )
                 hint = "give each its own under stage_names, or limit the destination (stages:)"
                 self.fields.faults.append(
-                    InputError(words, hint=hint, location=self.destination.location, code="destination")
+                    InputError(message, hint=hint, location=self.destination.location, code="destination")
                 )
 
     def _setting(self, key: str) -> str:

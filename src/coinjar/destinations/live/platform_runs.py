@@ -57,7 +57,7 @@ class PlatformRuns:
             return
         state, _ = await self._watched(what.wait, more, started, self.target.made.restart_timeout)
         if state != PASSED:
-            words = (
+            message = (
                 "it waits for approval there"
                 if state == AWAITS_APPROVAL
                 else f"it did not end in {self.target.made.restart_timeout:.0f} s"
@@ -66,7 +66,7 @@ class PlatformRuns:
                 "check it there; what was saved stays. For more time set restart_timeout of "
                 f"{self.target.made.destination.name}"
             )
-            raise unreadable(self.target, words, hint)
+            raise unreadable(self.target, message, hint)
 
     async def _watched(
         self,

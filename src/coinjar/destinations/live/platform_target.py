@@ -84,13 +84,13 @@ class PlatformTarget(Target):
         errors: list[CoinJarError] = []
         for unsupported in unsupported_variables(self.description, self.desired_values):
             variable = self.made.render_context.jar.variables.get(unsupported.name)
-            words, code = (
+            message, code = (
                 f"{unsupported.name + ': ' if unsupported.name else ''}{unsupported.reason}",
                 "name-taken" if unsupported.taken else "over-the-limits",
             )
             errors.append(
                 InputError(
-                    words,
+                    message,
                     hint=unsupported.hint,
                     location=variable.location if variable else self.origin,
                     code=code,
@@ -109,8 +109,8 @@ class PlatformTarget(Target):
             headers = {name: fill_body(value, context, at_hand) for name, value in sending.headers.items()}
             path = fill_path(sending.path, context, at_hand)
         except MissingValue as fault:
-            words = f"the response has no {fault}, which {sending.location} requires"
-            raise unreadable(self, words, "correct the description, or check the service's response") from None
+            message = f"the response has no {fault}, which {sending.location} requires"
+            raise unreadable(self, message, "correct the description, or check the service's response") from None
         headers = {name: as_text(value) for name, value in headers.items() if value is not None}
         request = Request(sending.method, path, body, sending.repeat, headers, busy=self.description.busy)
         if not sending.form:
@@ -186,8 +186,8 @@ class PlatformTarget(Target):
             there = resolve_pointer(page, listing.items)
             if not isinstance(there, dict if listing.form == "map" else list):  # an empty list is not the same as none
                 what = "object" if listing.form == "map" else "list"
-                words = f"the response has no {what} at '{listing.items}', which {listing.request.location} requires"
-                raise unreadable(self, words, "correct the description, or check the service's response")
+                message = f"the response has no {what} at '{listing.items}', which {listing.request.location} requires"
+                raise unreadable(self, message, "correct the description, or check the service's response")
             if isinstance(there, dict):
                 for name, value in there.items():
                     if value is not None:
