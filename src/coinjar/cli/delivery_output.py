@@ -63,15 +63,15 @@ def show_changes(outcomes: Sequence[DeliveryOutcome], masker: Masker) -> None:
     styles = {"+": "green", "≠": "yellow", "?": "yellow", "»": "yellow", "-": "red"}
     alike: dict[tuple[tuple[str, str, str], ...], list[str]] = {}
     for outcome in outcomes:
-        message = tuple(
+        changed = tuple(
             _row(change, masker) for change in outcome.changes if not (change.renamed and change.action == "gone")
         )
-        if message:
-            alike.setdefault(message, []).append(outcome.label)
-    for message, labels in alike.items():
+        if changed:
+            alike.setdefault(changed, []).append(outcome.label)
+    for changed, labels in alike.items():
         more = f" and {len(labels) - 1} more like it" if len(labels) > 1 else ""
         show(styled(labels[0] + more, "bold"))
-        rows = [[StyledText(sign, styles[sign]), StyledText(name), StyledText(text)] for sign, name, text in message]
+        rows = [[StyledText(sign, styles[sign]), StyledText(name), StyledText(text)] for sign, name, text in changed]
         for line in table(["", "", ""], rows, least=[1, 20, 18], width=terminal_width()):
             show(line)
 

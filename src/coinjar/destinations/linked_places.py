@@ -145,7 +145,7 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
     arguments = [
         (instruction.line, instruction.rest.split()) for instruction in instructions(text) if instruction.word == "ARG"
     ]
-    taken = {message[0].partition("=")[0]: line for line, message in arguments if message}
+    taken = {declared[0].partition("=")[0]: line for line, declared in arguments if declared}
     wanted = [
         variable
         for variable in jar.variables.values()
