@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import subprocess
 import threading
 import time
 from collections.abc import Callable
@@ -12,7 +13,8 @@ import pytest
 
 from coinjar.actions.delivery import target_delivery
 from coinjar.standins.base import ErrorResponse
-from tests.conftest import Coinjar
+from tests.conftest import PROGRAM, Coinjar
+from tests.consumers import need
 from tests.places import there
 from tests.systems import standin
 from tests.test_platform_language import intercept
@@ -128,3 +130,22 @@ def test_a_service_that_asks_to_wait_is_waited_for(jar: Callable[..., Coinjar], 
         assert "it asks to wait 200 s: run it again later, or with --wait 205" in done.err
         cj("deliver", "dev")
         assert system.own()["LEVEL"] == "info"
+
+
+def test_a_jar_that_cannot_be_written_is_read(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """On a read-only file system: what was delivered, and what is there; a change says why it cannot be made."""
+    with there("saltmarsh", jar, cj):
+        cj("deliver", "dev", "--restart")
+        mounted = f"mount --bind {cj.folder}/jar {cj.folder}/jar && mount -o remount,ro,bind {cj.folder}/jar"
+        for command, code, words in (
+            ("deliveries", 0, "1 delivery, newest first"),
+            ("deliveries 1", 0, "Delivery 1: dev → there, done"),
+            ("drift dev", 0, "dev: 1 target up to date"),
+            ("deliver dev --dry-run", 0, "1 up to date"),
+            ("grid", 0, "trial: "),
+            ("put LEVEL=x --stage dev", 5, "read-only file system"),
+        ):
+            argv = [need("unshare"), "-m", "sh", "-c", f"{mounted} && exec {PROGRAM} {command}"]
+            done = subprocess.run(argv, cwd=cj.folder, env=cj.env, capture_output=True, text=True, check=False)
+            assert done.returncode == code, (command, done.stdout, done.stderr)
+            assert words in done.stdout + done.stderr, (command, done.stdout, done.stderr)
