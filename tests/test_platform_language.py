@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -11,7 +12,7 @@ import pytest
 
 from coinjar.platforms.conditions import Condition, all_hold
 from coinjar.platforms.names import NameSpelling
-from coinjar.standins.base import Standin
+from coinjar.standins.base import ErrorResponse, Standin
 from tests.conftest import Coinjar
 from tests.places import SECRET, System, described_in_the_docs, there
 
@@ -227,3 +228,37 @@ def test_platforms_are_listed_and_tried_online(jar: Callable[..., Coinjar], cj: 
         )
         assert "there is no platform description 'saltmars'" in cj("platforms", "saltmars", code=3).err
         assert "name one" in cj("platforms", "--examples", code=2).err
+
+
+def test_a_secret_in_a_path_is_shown_nowhere(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """Neither in what would be sent, nor in the message of a refusal, nor in the records; short ones included."""
+    with there("marl", jar, cj) as system:
+        description = cj.read("jar/platforms/marl.yaml")
+        create = 'create: {send: "POST /shelves/{shelf}?t={value}", body: {n: "{name}"}}'
+        start = description.index("create:")
+        end = description.index("\n", start)
+        cj.write({"jar/platforms/marl.yaml": description[:start] + create + description[end:]})
+
+        def refusing(method: str, answer: Callable[[], Any]) -> Any:
+            if method == "POST":
+                raise ErrorResponse(422, "no")
+            return answer()
+
+        intercept(system, refusing)
+        for secret in ("made-up-canary-77", "q9Z"):
+            cj("put", "TOKEN", "--stage", "dev", stdin=secret)
+            shown = cj("deliver", "dev", "--dry-run", "--requests")
+            done = cj("deliver", "dev", code=5)
+            number = json.loads(cj("deliveries", "--json").out)[0]["number"]
+            for text in (shown.out + shown.err, done.out + done.err, cj("deliveries", str(number)).out):
+                assert secret not in text
+        assert b"made-up-canary" not in (cj.folder / "jar/.local/deliveries.sqlite").read_bytes()
+
+
+def test_a_signed_request_needs_a_key(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """Without a credential nothing is sent unsigned."""
+    with there("marl", jar, cj) as system:
+        cj.write({"jar/jar.yaml": re.sub(r", token: \{[^}]*\}", "", cj.read("jar/jar.yaml"))})
+        assert "marl requires a credential, and the destination has none" in cj("deliver", "dev", code=3).err
+        assert system.running
+        assert not system.running.server.seen

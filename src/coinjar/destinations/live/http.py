@@ -72,8 +72,15 @@ class Request(NamedTuple):
     content: bytes | None = None
     absent: tuple[int, ...] = ()
     """Statuses that are a valid response (None): there is nothing."""
+    shown: str = ""
+    """The path for messages, where it contains a secret."""
     busy: tuple[int, ...] = ()
     """Statuses that mean: try again later. 429 and 503 always do."""
+
+    @property
+    def shown_path(self) -> str:
+        """The path for display."""
+        return self.shown or self.path
 
 
 class Response(NamedTuple):
@@ -189,7 +196,7 @@ class HttpClient:
             message = f"cannot reach {self.address} ({type(fault).__name__})"
             return _Retry(self._failed(message, "check that it is running, and the address"), most=_TRIES_TO_REACH)
         except httpx.HTTPError as fault:
-            message = f"{ask.method} {ask.path} got no answer ({type(fault).__name__})"
+            message = f"{self._named(ask)} got no answer ({type(fault).__name__})"
             if not ask.repeat:
                 raise self._lost(message) from None
             return _Retry(self._failed(message, "run it again; what was written stays"))
@@ -204,7 +211,7 @@ class HttpClient:
         if code != 429 and code < 500:
             raise refused
         if code != 429 and not ask.repeat:
-            raise self._lost(f"{ask.method} {ask.path} was answered with {code}")
+            raise self._lost(f"{self._named(ask)} was answered with {code}")
         return _Retry(refused)
 
     async def _once(self, ask: Request) -> httpx.Response:
@@ -248,7 +255,7 @@ class HttpClient:
         async for piece in answer.aiter_bytes():
             content += piece
             if len(content) > LARGEST_ANSWER:
-                message = f"{ask.method} {ask.path} was answered with more than {LARGEST_ANSWER >> 20} MiB"
+                message = f"{self._named(ask)} was answered with more than {LARGEST_ANSWER >> 20} MiB"
                 raise self._failed(message, "check the address, and the service")
         headers = [(name, text) for name, text in answer.headers.multi_items() if name != "content-encoding"]
         return httpx.Response(answer.status_code, headers=headers, content=bytes(content), request=answer.request)
@@ -256,7 +263,7 @@ class HttpClient:
     def _read(self, ask: Request, answer: httpx.Response) -> Response:
         onward = answer.links.get("next", {}).get("url")
         if onward and urlsplit(str(answer.url.join(onward)))[:2] != urlsplit(self.address)[:2]:
-            raise self._failed(f"{ask.path} names a next page on another server", "the token is not sent there")
+            raise self._failed(f"{self._named(ask)} names a next page on another server", "the token is not sent there")
         headers = dict(answer.headers)
         if not answer.content or answer.status_code in ask.absent:
             return Response(None, onward, headers)
@@ -264,8 +271,12 @@ class HttpClient:
             return Response(answer.json(), onward, headers)
         except (ValueError, RecursionError):
             raise self._failed(
-                f"{ask.method} {ask.path} was answered with a body that is not JSON", "check the address"
+                f"{self._named(ask)} was answered with a body that is not JSON", "check the address"
             ) from None
+
+    def _named(self, ask: Request) -> str:
+        """Return a request for a message, without a secret that its path contains."""
+        return f"{ask.method} {Redactor(dict.fromkeys(self.hidden, '')).text(ask.shown_path)[:_SHOWN]}"
 
     def redacted(self, text: str) -> str:
         """Return the start of what a server answered, on one line, without the secrets that were sent to it."""
@@ -290,7 +301,7 @@ class HttpClient:
         )
         if moved:  # not followed: the token is for this address
             message, hint = f"it has moved to {self.redacted(moved)}", "if that is right, write the new address"
-        words = f"{ask.method} {ask.path} was answered with {answer.status_code}" + (f": {message}" if message else "")
+        words = f"{self._named(ask)} was answered with {answer.status_code}" + (f": {message}" if message else "")
         return HttpStatusError(self.label, words, hint, self.origin, answer.status_code)
 
     def _failed(self, message: str, hint: str, code: str = "http") -> ExternalError:

@@ -49,15 +49,15 @@ def description_data(folder: Path, name: str) -> tuple[bytes, str]:
 
     Raises InputError.
     """
-    path = JarLayout(folder).platform(name)
-    if path.exists():
-        return read_bytes(path), display_path(path)
     known = known_platforms(folder)
     if name not in known:
         hint = suggestion(
             name, known, f"the descriptions are {', '.join(known)}; docs/platforms.md explains how to write one"
         )
         raise InputError(f"there is no platform description '{name}'", hint=hint, code="unknown-platform")
+    path = JarLayout(folder).platform(name)
+    if path.exists():
+        return read_bytes(path), display_path(path)
     shipped = files("coinjar.platforms") / "shipped" / f"{name}.yaml"
     return shipped.read_bytes(), f"(shipped) {name}.yaml"
 

@@ -56,6 +56,13 @@ class PlatformCredentials:
         secret = target.made.token.text(target.view.resolver) if target.made.token else None
         hidden = [desired.text for desired in target.desired_values.values() if desired.secret]
         if secret is None:
+            if description.signature or description.user or description.token_request:
+                raise InputError(
+                    f"{target.label}: {description.name} requires a credential, and the destination has none",
+                    hint="add token: {from_env: NAME}, or {secret: NAME} for one of the jar's secrets",
+                    location=target.origin,
+                    code="no-token",
+                )
             return self._new({}, hidden, None)
         token: str = secret
         if description.token_request:

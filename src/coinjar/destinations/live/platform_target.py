@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
-from urllib.parse import urlencode
+from urllib.parse import unquote, urlencode
 
 from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
 from coinjar.core.errors import CoinJarError, InputError
@@ -14,7 +14,7 @@ from coinjar.destinations.live.base import NOW, RestartState, Target, unreadable
 from coinjar.destinations.live.http import Request, Response
 from coinjar.destinations.live.platform_credentials import PlatformCredentials
 from coinjar.destinations.live.platform_runs import PlatformRuns
-from coinjar.destinations.live.platform_writing import PlatformWriter
+from coinjar.destinations.live.platform_writing import MASK, PlatformWriter
 from coinjar.destinations.stage_view import StageView
 from coinjar.documents.json_data import MISSING, Data, as_text, resolve_pointer
 from coinjar.platforms.conditions import all_hold
@@ -108,11 +108,14 @@ class PlatformTarget(Target):
             body = fill_body(sending.body, context, at_hand) if sending.body is not None else None
             headers = {name: fill_body(value, context, at_hand) for name, value in sending.headers.items()}
             path = fill_path(sending.path, context, at_hand)
+            shown = fill_path(sending.path, {**context, "value": MASK}, at_hand) if context.get("secret") else ""
         except MissingValue as fault:
             message = f"the response has no {fault}, which {sending.location} requires"
             raise unreadable(self, message, "correct the description, or check the service's response") from None
         headers = {name: as_text(value) for name, value in headers.items() if value is not None}
-        request = Request(sending.method, path, body, sending.repeat, headers, busy=self.description.busy)
+        request = Request(
+            sending.method, path, body, sending.repeat, headers, shown=unquote(shown), busy=self.description.busy
+        )
         if not sending.form:
             return request
         fields = urlencode({name: as_text(value) for name, value in (body or {}).items() if value is not None})

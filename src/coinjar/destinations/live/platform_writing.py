@@ -6,6 +6,7 @@ import asyncio
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
+from urllib.parse import quote
 
 from coinjar.core.delivery import GONE, DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, ExternalError, raise_all
@@ -20,7 +21,7 @@ from coinjar.platforms.templating import fill_body
 if TYPE_CHECKING:
     from coinjar.destinations.live.platform_target import PlatformTarget
 
-_MASK = "••••"
+MASK = "••••"
 
 
 class _Step(NamedTuple):
@@ -131,16 +132,15 @@ class PlatformWriter:
         """Return the requests for display, secrets and tokens masked."""
         target, description = self.target, self.target.description
         has_token = target.made.token is not None and description.token_header
-        token = (
-            f"   {description.token_header}: {description.token_text.replace('{token}', _MASK)}" if has_token else ""
-        )
+        token = f"   {description.token_header}: {description.token_text.replace('{token}', MASK)}" if has_token else ""
         lines = []
         for step in [step for group in self._groups(changes, live, shown=True) for step in group]:
             ask = target.ask(step.sending, step.more, step.at_hand)
             headers = "".join(f"   {name}: {ask.headers[name]}" for name in step.sending.headers if name in ask.headers)
             body = f"   {json.dumps(ask.body, ensure_ascii=False)}" if ask.body is not None else ""
-            form = f"   {ask.content.decode()}" if ask.content is not None else ""
-            lines.append(f"{ask.method} {target.context['address'].rstrip('/')}{ask.path}{token}{headers}{body}{form}")
+            form = f"   {ask.content.decode().replace(quote(MASK), MASK)}" if ask.content is not None else ""
+            address = target.context["address"].rstrip("/")
+            lines.append(f"{ask.method} {address}{ask.shown_path}{token}{headers}{body}{form}")
         return lines
 
     async def write(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> None:
@@ -196,7 +196,8 @@ class PlatformWriter:
                 failed.append(named + why)
         if failed:
             shown = self.target.credentials.redacted("; ".join(failed))
-            words = f"{request.method} {request.path} refused {len(failed)} of {len(outcomes)} changes: {shown}"
+            named = f"{request.method} {request.shown_path}"
+            words = f"{named} refused {len(failed)} of {len(outcomes)} changes: {shown}"
             raise ExternalError(
                 words,
                 hint="correct these; the others were made",
@@ -207,4 +208,4 @@ class PlatformWriter:
 
 
 def _text(value: str | None, *, secret: bool, shown: bool) -> str | None:
-    return value if value is None else _MASK if shown and secret and value else reveal(value)
+    return value if value is None else MASK if shown and secret and value else reveal(value)
