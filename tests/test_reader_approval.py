@@ -154,3 +154,19 @@ def test_a_committer_moves_no_value_to_another_name(jar_with_secrets: Coinjar) -
     assert words in cj("check", code=None).out
     cj("rename", "TOKEN", "PUBLIC_NOTE", "--yes")
     assert cj("value", "prod", "PUBLIC_NOTE").out == "made-up-canary"
+
+
+def test_a_review_of_the_list_does_not_adopt_a_key_of_somebody_else(jar_with_secrets: Coinjar) -> None:
+    """The list looks right, but was approved with a key that an attacker has, too: `vouch` makes a key of its own."""
+    cj = jar_with_secrets
+    cj("check", code=None)  # and consents to what there is now
+    swapped_approval(cj)
+    refused = cj("put", "TOKEN", "--stage", "prod", stdin="x", code=3, consented=False).err
+    assert "this needs your consent: encrypts secrets of prod" in refused
+    done = cj("readers", "vouch", "--stage", "prod", "--yes", consented=False)
+    assert "the approval of prod has a new key" in done.err
+    with pytest.raises(pyrage.DecryptError):
+        pyrage.decrypt((cj.folder / "jar/coins/approvals/prod.age").read_bytes(), [ATTACKER])
+    cj("put", "TOKEN", "--stage", "prod", stdin="made-up new", consented=False)
+    again = cj("readers", "vouch", "--stage", "prod", "--yes", consented=False)
+    assert "new key" not in again.err

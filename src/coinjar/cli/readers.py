@@ -285,7 +285,8 @@ def vouch(ctx: typer.Context, stage: Stages = None, yes: YesOption = False, jar:
     stages = stages_of(opened, stage)
     _show(listing(opened))
     ask_to_go_on("Are these all readers, and the right ones?", yes=yes)
-    vouch_for(opened, stages)
+    for note in vouch_for(opened, stages):
+        print_status(note)
     print_status(f"approved the readers of {', '.join(stages)}.")
 
 

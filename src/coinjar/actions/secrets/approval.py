@@ -111,9 +111,15 @@ class ReaderApproval:
         self.approve(stage, rewrapping=True)
 
     def approve_after_review(self, stage: str) -> None:
-        """Approve the list in the file; a key that is missing or was exchanged is replaced. Raises DecryptionError."""
+        """Approve the list in the file; a key that is missing, or that this person did not consent to, is replaced: who
+        reviews a list does not see who else has the key. Raises DecryptionError.
+        """
+        app = self.transaction.jar.app
         try:
-            is_usable = self.transaction.ring.approval_key(stage) is not None
+            key = self.transaction.ring.approval_key(stage)
+            is_usable = key is not None and self.transaction.gate.has_consent(
+                encrypting(stage, fingerprint(key.key, app, stage))
+            )
         except DecryptionError as fault:
             if fault.code != "tampered" and not (fault.code == "not-for-us" and self._is_listed(stage)):
                 raise
@@ -123,6 +129,10 @@ class ReaderApproval:
             self.approve(stage, rewrapping=True)
         else:
             self.begin(stage)
+            self.transaction.notes.append(
+                f"the approval of {stage} has a new key, {fingerprint(self._keys[stage].key, app, stage)}: the other "
+                "readers consent to it once (`coinjar consent`)"
+            )
 
     def _key(self, stage: str) -> ApprovalKey:
         key = self._keys.get(stage) or self.transaction.ring.approval_key(stage)

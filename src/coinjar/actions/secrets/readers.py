@@ -203,8 +203,8 @@ def _keys_of(change: SealedTransaction, stage: str) -> list[str]:
     return there
 
 
-def vouch(opened: OpenJar, stages: Sequence[str]) -> None:
-    """Sign the readers in readers.yaml, and wrap the keys for them: after a review."""
+def vouch(opened: OpenJar, stages: Sequence[str]) -> list[str]:
+    """Approve the readers in readers.yaml, and wrap the keys for them: after a review. Return remarks."""
     with locked(opened.folder):
         change = SealedTransaction(opened, opened.load())
         for stage in stages:
@@ -216,6 +216,7 @@ def vouch(opened: OpenJar, stages: Sequence[str]) -> None:
                 raise UsageError(f"readers.yaml lists nobody who can decrypt all of {stage}", hint="correct it first")
             change.approve_after_review(stage)
         change.commit()
+    return change.notes
 
 
 class ReaderRow(NamedTuple):
