@@ -10,8 +10,8 @@ from typing import Any
 
 import pytest
 
+from coinjar.core.name_spelling import NameSpelling
 from coinjar.platforms.conditions import Condition, all_hold
-from coinjar.platforms.names import NameSpelling
 from coinjar.standins.base import ErrorResponse, Standin
 from tests.conftest import Coinjar
 from tests.places import SECRET, System, described_in_the_docs, there

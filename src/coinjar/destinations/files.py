@@ -10,17 +10,19 @@ from pathlib import Path
 from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
-from coinjar.core.names import SHARED
+from coinjar.core.names import SHARED, suggestion
 from coinjar.destinations.base import FileDestination, Output, reading_of
 from coinjar.destinations.hidden_lines import Hidden
-from coinjar.destinations.options import TEXTS_BY_NAME, Option
+from coinjar.destinations.options import SPELLING, TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, gets
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Dialect, Entry, ReadResult, refuse
 from coinjar.dialects.example import ExampleDialect
 from coinjar.dialects.settings import SettingsDialect, merged
 from coinjar.dialects.shell import ExecScriptDialect
+from coinjar.dialects.spelled import NOT_SPELLED, SpelledDialect
 from coinjar.documents.field_reader import FieldReader
+from coinjar.documents.spelling_reader import read_spelling
 from coinjar.system.files import display_path
 
 _NUMBER = re.compile(r"[+-]?\d+(?:[.,]\d+)?")
@@ -40,6 +42,10 @@ class DialectFileDestination(FileDestination):
         "separator": Option(
             "For settings: the separator that splits a name into nested keys; default: __.",
             {"type": "string", "minLength": 1},
+        ),
+        "names": Option(
+            "How the file writes the jar's names: case (lower), separator of words, prefix, exact (single names).",
+            SPELLING,
         ),
         "fills": Option(
             "For exec-script: destinations of templates, each with the folder that the script fills at its start.",
@@ -71,7 +77,29 @@ class DialectFileDestination(FileDestination):
         dialect.parse_context = self.render_context.parse_context(self.text("separator", "__"))
         if isinstance(dialect, SettingsDialect):
             dialect.as_json = not self.path.lower().endswith((".yaml", ".yml"))
-        return dialect
+        return self._spelled(dialect) if "names" in self.options else dialect
+
+    def _spelled(self, dialect: Dialect) -> Dialect:
+        """Return the dialect with the file's own names, each of which must lead back to a variable."""
+        node = self.options["names"]
+        if dialect.name in NOT_SPELLED:
+            hint = "remove it, or use another dialect"
+            self.fields.fault(node, f"'names' cannot be combined with as: {dialect.name}", hint, "destination")
+            return dialect
+        spelling = read_spelling(self.fields, node, "names", "destination")
+        variables = self.render_context.jar.variables.values()
+        own = {name for variable in variables for name in (variable.name, *variable.also_as)}
+        for name in spelling.exact:
+            if name not in own:
+                hint = suggestion(name, own, "declare it, or remove it here")
+                self.fields.fault(node, f"'exact' has {name}, which is not a variable", hint, "destination")
+        for variable in variables if not self.fields.faults else ():
+            if gets(self.destination, variable.name):
+                for name in spelling.irreversible((variable.name, *variable.also_as)):
+                    message = f"{name} would be written as {spelling.there(name)}, which does not lead back to it"
+                    hint = f"write exact: {{{name}: …}}, or omit it (without: [{name}])"
+                    self.fields.fault(node, message, hint, "destination")
+        return SpelledDialect(dialect, spelling)
 
     def _fills(self) -> dict[str, str]:
         """Return the template destinations that a script renders when it starts, each with its output folder."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
+from coinjar.documents.spelling_reader import SEPARATORS
+
 Schema = Mapping[str, Any]
 """A JSON Schema (2020-12)."""
 TEXT: Schema = {"type": "string"}
@@ -13,6 +15,16 @@ NAMES: Schema = {"$ref": "#/$defs/names"}
 TEXTS_BY_NAME: Schema = {"type": "object", "additionalProperties": {"type": "string"}}
 COUNT: Schema = {"type": "integer", "minimum": 0}
 CREDENTIAL: Schema = {"$ref": "#/$defs/token"}
+SPELLING: Schema = {
+    "type": "object",
+    "additionalProperties": False,
+    "properties": {
+        "case": {"enum": ["same", "lower"]},
+        "separator": {"enum": [*SEPARATORS]},
+        "prefix": {"type": "string"},
+        "exact": TEXTS_BY_NAME,
+    },
+}
 FORM: Schema = {"enum": ["map", "lines", "pairs"]}
 
 

@@ -92,6 +92,7 @@ def in_jar_yaml(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
                 yield from names.scalar(variable, _renamed)
         for member in _members(root, "destinations"):
             yield from _lists(names, member.value)
+            yield from _exact(names, member.value.child("names") if member.value.kind == "map" else None)
             for place in _members(member.value, "places"):
                 yield from _lists(names, place.value)
         for member in _members(root, "proofs"):
@@ -119,6 +120,8 @@ def in_description(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:
         for member in [member for top in (root, root.child("names") or root) for member in top.members]:
             if member.name in _LISTS:
                 yield from names.every(member.value)
+        spelled = root.child("names")
+        yield from _exact(names, spelled.child("written") if spelled is not None and spelled.kind == "map" else None)
 
     return _rewritten(data, file, renames, splices)
 
@@ -147,6 +150,12 @@ def in_environments(data: bytes, file: str, pointers: Sequence[str], renames: Ma
 def _lists(names: _NameSplices, node: TreeNode) -> Splices:
     for key in ("variables", "without"):
         yield from names.every(node.child(key) if node.kind == "map" else None)
+
+
+def _exact(names: _NameSplices, node: TreeNode | None) -> Splices:
+    """Rename the jar's names among those that a file or a platform spells in a way of its own."""
+    for member in _members(node, "exact") if node is not None else ():
+        yield from names.key(member)
 
 
 def _proof(names: _NameSplices, node: TreeNode) -> Splices:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from coinjar.core.errors import Location
+from coinjar.core.name_spelling import NameSpelling
 from coinjar.core.record import Record
-from coinjar.platforms.names import NameSpelling
 from coinjar.platforms.requests import (
     Examples,
     ListRequest,

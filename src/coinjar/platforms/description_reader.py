@@ -13,10 +13,10 @@ from yaml.nodes import MappingNode, Node
 from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.json_data import typed
+from coinjar.documents.spelling_reader import read_spelling
 from coinjar.documents.yamltext import compose, is_null, location
 from coinjar.platforms.description import PlatformDescription
 from coinjar.platforms.example_reader import read_examples
-from coinjar.platforms.names import NameSpelling
 from coinjar.platforms.request_reader import RequestReader
 from coinjar.platforms.requests import (
     BatchRequest,
@@ -107,7 +107,7 @@ class _DescriptionReader:
             one_for=self.requests.choice(top.get("one_for"), "one_for", ("service", "stage")),
             carried=self.requests.choice(top.get("stages"), "stages", ("apart", "carried")) == "carried",
             whole=fields.flag(top.get("whole"), "whole"),
-            spelling=self._spelling(names.get("written")),
+            spelling=read_spelling(fields, names.get("written"), "written", "platform"),
             shape=fields.pattern(names.get("shape"), "the pattern of names"),
             longest_name=self.requests.number(names.get("longest"), "longest"),
             folds_case=self.requests.choice(names.get("case"), "case", ("matters", "ignored")) == "ignored",
@@ -195,18 +195,6 @@ class _DescriptionReader:
             algorithm=self.requests.choice(own.get("algorithm"), "algorithm", ("sha256", "sha512")),
             encoding=self.requests.choice(own.get("encoding"), "encoding", ("hex", "base64")),
         )
-
-    def _spelling(self, node: Node | None) -> NameSpelling:
-        if node is None:
-            return NameSpelling()
-        own = self.fields.fields(node, "'written'", ("case", "separator", "prefix"))
-        separator = self.fields.text(own.get("separator"), "separator", "_")
-        if not re.fullmatch(r"[-_./:]", separator):
-            self.fields.fault(
-                own["separator"], f"'{separator}' cannot separate words", "write - . / : or _", "platform"
-            )
-        case = self.requests.choice(own.get("case"), "case", ("same", "lower"))
-        return NameSpelling(case == "lower", separator, self.fields.text(own.get("prefix"), "prefix"))
 
     def _list(self, key: str) -> tuple[str, ...]:
         return tuple(text for text, _ in self.fields.texts(self.top.get(key), f"'{key}'"))

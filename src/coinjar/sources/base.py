@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Jar
+from coinjar.core.name_spelling import is_foreign, plain_name
 from coinjar.core.names import name_fault, quoted_name, shell_can_set
 from coinjar.dialects.base import ParseContext, ReadItem, ReadRemark, ReadResult
 
@@ -88,7 +89,9 @@ def surprises(items: list[ReadItem]) -> Iterator[ReadRemark]:
         other = folded.setdefault(item.name.casefold(), item.name)
         if other != item.name:
             yield ReadRemark(item.location, f"{item.name} and {other} differ only by case")
-        if name_fault("variable", item.name):
+        if is_foreign(item.name):
+            yield ReadRemark(item.location, f"not written like a name of the jar: {plain_name(item.name)}", lost=True)
+        elif name_fault("variable", item.name):
             yield ReadRemark(item.location, f"ignored: {quoted_name(item.name)} is not a valid name", lost=True)
         elif not shell_can_set(item.name):
             yield ReadRemark(item.location, f"shells cannot set {item.name}: rename it")

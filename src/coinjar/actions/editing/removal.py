@@ -14,6 +14,7 @@ from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.crypto.sealed_file import changed, parse
 from coinjar.documents.edit import Edit, apply
+from coinjar.documents.spelling_reader import spelled_exactly
 from coinjar.documents.tree import build_tree
 from coinjar.documents.yamltext import compose
 from coinjar.jarfile.journal import replace_all
@@ -170,6 +171,11 @@ def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarErr
     places = [(group.location, f"the set '{group.name}'") for group in jar.together if name in group.members]
     places += [(accepted.location, "an accepted finding") for accepted in jar.accepted if accepted.variable == name]
     places += [(proof.location, f"the proof {proof.name}") for proof in jar.proofs.values() if name in proof.names()]
+    places += [
+        (destination.location, f"'names' of {destination.name}")
+        for destination in jar.destinations.values()
+        if name in spelled_exactly(destination.options.get("names"))
+    ]
     for variable in jar.variables.values():
         if variable.name in leaving:
             continue

@@ -249,7 +249,7 @@ class PlatformTarget(Target):
 
     def name_here(self, name: str) -> str:
         """Return the jar's name of a variable there; one that the jar cannot name keeps its name, marked."""
-        return self.description.spelling.here(name) or f"{name} (not a name of the jar)"
+        return self.description.spelling.read_as(name)
 
     # -- writing
 
