@@ -52,10 +52,7 @@ def test_a_file_with_dotted_names(jar: Callable[..., Coinjar]) -> None:
     file = cj.folder / "out/dev.properties"
     assert file.read_text().splitlines()[1:] == ["pier.ticket.db.host=db.example", "spring.jdbcUrl=made-up"]
     assert cj("render", "dev").out.startswith("0 files written")
-    assert (
-        "no differences" in cj("compare", "dev", "dest:props@dev").out
-        or "2 the same" in cj("compare", "dev", "dest:props@dev", "--all").out
-    )
+    cj("compare", "dev", "dest:props@dev", code=0)
     with file.open("a") as more:
         more.write("TICKET_DB_HOST=other\npier.fare.limit=3\n")
     compared = cj("compare", "dev", "dest:props@dev", code=1)
@@ -67,7 +64,7 @@ def test_a_file_with_dotted_names(jar: Callable[..., Coinjar]) -> None:
     cj("rename", "JDBC_URL", "DATABASE_URL", "--yes")
     cj("render", "dev")
     assert file.read_text().splitlines()[1:] == ["pier.ticket.db.host=db.example", "spring.jdbcUrl=made-up"]
-    assert "0 errors" in cj("check", code=None).out or "nothing found" in cj("check", code=None).out
+    cj("check", code=0)
 
 
 @pytest.mark.parametrize(
