@@ -94,7 +94,7 @@ class Marl(Standin):
         return {"shelves": {}}
 
     def make(self, name: str) -> None:
-        self.state["shelves"][name] = {"cells": {}, "locked": 0}
+        self.state["shelves"][name] = {"cells": {}, "locked": 0, "jobs": {}}
 
     def answer(self, method: str, path: str, query: Mapping[str, str], body: Any, headers: Mapping[str, str]) -> Any:
         if path.startswith(self.prefix):
@@ -113,8 +113,9 @@ class Marl(Standin):
         if shelf is None:
             raise ErrorResponse(404, "no such shelf")
         if shelf["locked"]:
-            shelf["locked"] -= 1
-            raise ErrorResponse(423, "the shelf is being copied")
+            busy = ErrorResponse(423, "the shelf is being copied")
+            busy.body = {"job": "copy"}
+            raise busy
         cells: dict[str, Any] = shelf["cells"]
         return cells
 
@@ -140,8 +141,26 @@ class Marl(Standin):
 
     @route("PUT", "/shelves/{}/{}")
     def change(self, call: ApiCall) -> Any:
-        self._cells(call.parts[0])[call.parts[1]] = call.body["t"]
-        return {}
+        """Accept a change, which is made at the second look at its job."""
+        self._cells(call.parts[0])
+        jobs = self.state["shelves"][call.parts[0]]["jobs"]
+        number = f"j{len(jobs) + 1}"
+        jobs[number] = {"name": call.parts[1], "text": call.body["t"], "looks": 2}
+        return {"job": number}
+
+    @route("GET", "/shelves/{}/jobs/{}")
+    def job(self, call: ApiCall) -> Any:
+        shelf = self.state["shelves"][call.parts[0]]
+        if call.parts[1] == "copy":
+            shelf["locked"] = max(0, shelf["locked"] - 1)
+            return {"state": "running" if shelf["locked"] else "done"}
+        job = shelf["jobs"][call.parts[1]]
+        job["looks"] -= 1
+        if job["looks"] > 0:
+            return {"state": "running"}
+        if job["looks"] == 0:
+            shelf["cells"][job["name"]] = job["text"]
+        return {"state": "done"}
 
     @route("DELETE", "/shelves/{}/{}")
     def remove(self, call: ApiCall) -> Any:

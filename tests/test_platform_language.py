@@ -144,18 +144,44 @@ def test_what_is_gone_exists_or_is_busy(jar: Callable[..., Coinjar], cj: Coinjar
         def meanwhile(method: str, answer: Callable[[], Any]) -> Any:
             if method == "POST" and "LEVEL" not in shelf["cells"]:
                 shelf["cells"]["LEVEL"] = "somebody's"
-                shelf["locked"] = 2
+                shelf["locked"] = 3
             elif method == "DELETE":
                 shelf["cells"].pop("LEVEL", None)
             return answer()
 
         intercept(system, meanwhile)
-        cj("deliver", "dev")
+        assert "waiting for the end of what it does" in cj("deliver", "dev").err
         assert system.own()["LEVEL"] == "info"
+        seen = system.running.server.seen
+        assert any("jobs/copy" in request for request in seen)
         cj("put", "LEVEL", "--unset", "--stage", "dev")
         cj("put", "LINK=x", "--stage", "dev")
         cj("deliver", "dev")
         assert "LEVEL" not in system.own()
+
+
+def test_a_write_that_is_only_accepted_is_waited_for(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """Until its job has ended; one that does not end in time, or fails, is no success."""
+    with there("marl", jar, cj) as system:
+        assert system.running
+        cj("deliver", "dev")
+        declared = cj.read("jar/jar.yaml")
+        cj.write({"jar/jar.yaml": declared.replace("platform: marl,", "platform: marl, restart_timeout: 1,")})
+        jobs = system.running.standin.state["shelves"]["sandling-dev"]["jobs"]
+        ends = False
+
+        def meanwhile(method: str, answer: Callable[[], Any]) -> Any:
+            for job in jobs.values() if not ends else ():
+                job["looks"] = 100
+            return answer()
+
+        intercept(system, meanwhile)
+        cj("put", "LEVEL=debug", "--stage", "dev")
+        assert "the write did not end in 1 s" in cj("deliver", "dev", code=5).err
+        assert system.own()["LEVEL"] == "info"
+        ends = True
+        cj("deliver", "dev")
+        assert system.own()["LEVEL"] == "debug"
 
 
 def test_the_read_back_judges_all_that_the_jar_wants(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

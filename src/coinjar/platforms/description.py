@@ -15,6 +15,7 @@ from coinjar.platforms.requests import (
     Signature,
     StateRequest,
     TokenRequest,
+    WaitCondition,
     WriteRequests,
 )
 
@@ -23,7 +24,7 @@ class PlatformDescription(Record, kw_only=True):
     """A platform. Sizes are bytes of UTF-8 (`longest_value`: characters); None: no known limit.
 
     `gone`, `outdated` and `busy` are the HTTP statuses that mean: what was to be removed is not there; the target
-    changed since it was read; try again later. `by_secrecy` maps placeholders to their text for a secret, and for other
+    changed since it was read; try again later (`busy_wait`: when, by an ID in the answer). `by_secrecy` maps placeholders to their text for a secret, and for other
     values.
     """
 
@@ -56,6 +57,7 @@ class PlatformDescription(Record, kw_only=True):
     gone: tuple[int, ...] = (404, 410)
     outdated: tuple[int, ...] = (409, 412, 428)
     busy: tuple[int, ...] = (423,)
+    busy_wait: WaitCondition | None = None
     by_secrecy: Mapping[str, tuple[str, str]] = {}
     reserved: tuple[str, ...] = ()
     supplied: tuple[str, ...] = ()

@@ -32,7 +32,7 @@ from coinjar.platforms.requests import (
 
 TOP = (
     "platform about settings token sign one_for stages whole names values most total at_once per_second reserved "
-    "supplied in_effect statuses by_secrecy account list write state restart run examples"
+    "supplied in_effect statuses busy by_secrecy account list write state restart run examples"
 ).split()
 ALWAYS = ("stage", "service")
 ONE = (*ALWAYS, "name", "value", "secret", "shown", "stages", "others")
@@ -124,6 +124,7 @@ class _DescriptionReader:
             gone=self.requests.statuses(statuses.get("gone"), "gone", (404, 410)),
             outdated=self.requests.statuses(statuses.get("outdated"), "outdated", (409, 412, 428)),
             busy=self.requests.statuses(statuses.get("busy"), "busy", (423,)),
+            busy_wait=self._waiting(top["busy"], "'busy'", ALWAYS) if "busy" in top else None,
             by_secrecy=by_secrecy,
             reserved=self._list("reserved"),
             supplied=self._list("supplied"),
@@ -265,7 +266,7 @@ class _DescriptionReader:
             )
             return WriteRequests()
         own = self.fields.fields(
-            node, "'write'", ("changes", "whole", "batch", "create", "change", "remove", "narrow", "remove_by")
+            node, "'write'", ("changes", "whole", "batch", "create", "change", "remove", "narrow", "remove_by", "wait")
         )
         result = {
             key: self.requests.sending(own[key], f"'{key}'", node, MANY if key in ("changes", "whole") else self.one)
@@ -286,6 +287,7 @@ class _DescriptionReader:
         return WriteRequests(
             remove_by=self.requests.choice(own.get("remove_by"), "remove_by", ("nothing", "empty")),
             batch=batch,
+            wait=self._waiting(own["wait"], "'wait' of 'write'", ALWAYS) if "wait" in own else None,
             **result,
         )
 
@@ -333,19 +335,18 @@ class _DescriptionReader:
             return None
         known = (*ALWAYS, "pipeline") if key == "run" else ALWAYS
         sending, own = self.requests.with_request(node, f"'{key}'", ("wait",), known)
-        if "wait" not in own:
-            return RestartRequest(sending, None)
-        waiting, more = self.requests.with_request(own["wait"], "'wait'", ("until", "fails", "approval", "log"), known)
+        waiting = self._waiting(own["wait"], "'wait'", known) if "wait" in own else None
+        return RestartRequest(sending, waiting)
+
+    def _waiting(self, node: Node, what: str, known: Sequence[str]) -> WaitCondition:
+        waiting, more = self.requests.with_request(node, what, ("until", "fails", "approval", "log"), known)
         tests = {name: self.requests.tests(more.get(name), name) for name in ("until", "fails", "approval")}
         if not tests["until"]:
-            self.fields.fault(own["wait"], "'wait' has no until", "add until: {/state: [done]}", "platform")
-        return RestartRequest(
-            sending,
-            WaitCondition(
-                request=waiting,
-                until=tests["until"],
-                fails=tests["fails"],
-                approval=tests["approval"],
-                log=self.requests.pointer(more.get("log"), "log"),
-            ),
+            self.fields.fault(node, f"{what} has no until", "add until: {/state: [done]}", "platform")
+        return WaitCondition(
+            request=waiting,
+            until=tests["until"],
+            fails=tests["fails"],
+            approval=tests["approval"],
+            log=self.requests.pointer(more.get("log"), "log"),
         )

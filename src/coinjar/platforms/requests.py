@@ -77,6 +77,18 @@ class BatchRequest(Record, kw_only=True):
     message: str = ""
 
 
+class WaitCondition(Record, kw_only=True):
+    """What is requested until one of `until` is true; one of `fails` means failure, one of `approval` that a person
+    must approve it. Pointer to texts.
+    """
+
+    request: RequestTemplate
+    until: Mapping[str, tuple[str, ...]]
+    fails: Mapping[str, tuple[str, ...]]
+    approval: Mapping[str, tuple[str, ...]] = {}
+    log: str = ""
+
+
 class WriteRequests(Record, kw_only=True):
     """How variables are written: all changes in one request, in lists of changes, the whole set in one, or one request
     per variable.
@@ -90,6 +102,8 @@ class WriteRequests(Record, kw_only=True):
     remove: RequestTemplate | None = None
     narrow: RequestTemplate | None = None
     remove_by: str = "nothing"
+    wait: WaitCondition | None = None
+    """How the end of a write is recognized that the answer only accepts."""
 
 
 class TokenRequest(Record):
@@ -120,18 +134,6 @@ class StateRequest(Record):
     pending: str = ""
     saved: str = ""
     running: str = ""
-
-
-class WaitCondition(Record, kw_only=True):
-    """What is requested until one of `until` is true; one of `fails` means failure, one of `approval` that a person
-    must approve it. Pointer to texts.
-    """
-
-    request: RequestTemplate
-    until: Mapping[str, tuple[str, ...]]
-    fails: Mapping[str, tuple[str, ...]]
-    approval: Mapping[str, tuple[str, ...]] = {}
-    log: str = ""
 
 
 class RestartRequest(Record):

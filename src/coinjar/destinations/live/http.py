@@ -102,9 +102,18 @@ class _Retry(NamedTuple):
 class HttpStatusError(ExternalError):
     """A response with an error status."""
 
-    def __init__(self, label: str, words: str, hint: str, location: Location, status: int) -> None:
-        super().__init__(words, hint=hint, location=location, code=f"http-{status}", of=label)
-        self.status = status
+    def __init__(self, label: str, words: str, hint: str, location: Location, answer: httpx.Response) -> None:
+        super().__init__(words, hint=hint, location=location, code=f"http-{answer.status_code}", of=label)
+        self.status = answer.status_code
+        self.answer = answer
+
+    def data(self) -> Data:
+        """Return the body; None if it is not JSON."""
+        try:
+            data: Data = self.answer.json()
+        except (ValueError, RecursionError):
+            return None
+        return data
 
 
 class HttpClient:
@@ -302,7 +311,7 @@ class HttpClient:
         if moved:  # not followed: the token is for this address
             message, hint = f"it has moved to {self.redacted(moved)}", "if that is right, write the new address"
         words = f"{self._named(ask)} was answered with {answer.status_code}" + (f": {message}" if message else "")
-        return HttpStatusError(self.label, words, hint, self.origin, answer.status_code)
+        return HttpStatusError(self.label, words, hint, self.origin, answer)
 
     def _failed(self, message: str, hint: str, code: str = "http") -> ExternalError:
         return ExternalError(message, hint=hint, location=self.origin, code=code, of=self.label)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.destinations.live.base import unreadable
+from coinjar.destinations.live.patience import RequestPatience
 from coinjar.destinations.live.polling import AWAITS_APPROVAL, PASSED, PipelineRun, watched
 from coinjar.documents.json_data import MISSING, Data, as_text, resolve_pointer
 from coinjar.platforms.requests import RestartRequest, WaitCondition
@@ -67,6 +68,22 @@ class PlatformRuns:
                 f"{self.target.made.destination.name}"
             )
             raise unreadable(self.target, message, hint)
+
+    async def wait_until_free(self, waiting: WaitCondition, found: Data, patience: float) -> None:
+        """Wait for the end of what the platform is busy with, which its answer contains."""
+        note = (self.target.made.render_context.patience or RequestPatience()).note
+        note(f"{self.target.label}: busy; waiting for the end of what it does")
+        await self._watched(waiting, {}, found, patience)
+
+    async def finish_write(self, waiting: WaitCondition, more: Mapping[str, Any], answer: Data) -> None:
+        """Wait for the end of a write that was only accepted. Raises ExternalError if it failed or did not end."""
+        if not self.target.can_fill(waiting.request, answer):
+            return  # it was done at once
+        patience = self.target.made.restart_timeout
+        state, _ = await self._watched(waiting, more, answer, patience)
+        if state != PASSED:
+            hint = f"run it again later; for more time set restart_timeout of {self.target.made.destination.name}"
+            raise unreadable(self.target, f"the write did not end in {patience:.0f} s", hint)
 
     async def _watched(
         self,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import unquote, urlencode
@@ -11,7 +12,8 @@ from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.names import SHARED
 from coinjar.core.placeholders import fill
 from coinjar.destinations.live.base import NOW, RestartState, Target, unreadable
-from coinjar.destinations.live.http import Request, Response
+from coinjar.destinations.live.http import HttpStatusError, Request, Response
+from coinjar.destinations.live.patience import RequestPatience
 from coinjar.destinations.live.platform_credentials import PlatformCredentials
 from coinjar.destinations.live.platform_runs import PlatformRuns
 from coinjar.destinations.live.platform_writing import MASK, PlatformWriter
@@ -123,7 +125,34 @@ class PlatformTarget(Target):
         return request._replace(body=None, content=fields.encode(), headers=headers)
 
     async def exchange(self, sending: RequestTemplate, request: Request) -> Response:
-        """Send a filled request, within the limits of the platform, and keep what later ones need of its answer."""
+        """Send a filled request, and keep what later ones need of its answer. While the platform is busy with something
+        that has an ID, wait for the end of that, and send it again.
+        """
+        waiting = self.description.busy_wait
+        if waiting is None or sending is waiting.request:
+            return await self._exchange(sending, request)
+        end = time.monotonic() + (self.made.render_context.patience or RequestPatience()).longest
+        while True:
+            try:
+                return await self._exchange(sending, request._replace(busy=()))
+            except HttpStatusError as fault:
+                found = fault.data()
+                if fault.status not in self.description.busy or time.monotonic() >= end:
+                    raise
+                if not self.can_fill(waiting.request, found):
+                    return await self._exchange(sending, request)  # without an ID: tried again after a while
+                await self.runs.wait_until_free(waiting, found, end - time.monotonic())
+
+    def can_fill(self, sending: RequestTemplate, at_hand: Data) -> bool:
+        """Return whether an answer has what a request needs of it."""
+        try:
+            fill_path(sending.path, {**self.context, **self.kept}, at_hand)
+        except MissingValue:
+            return False
+        return True
+
+    async def _exchange(self, sending: RequestTemplate, request: Request) -> Response:
+        """Send a request within the limits of the platform."""
         client = await self.credentials.client()
         async with self.made.turn():
             response = await client.send(request)

@@ -174,6 +174,8 @@ class PlatformWriter:
                 if fault.status in target.description.outdated:
                     raise TargetOutdated(target.label, fault.message, target.origin) from None
                 raise
+            if self.how.wait:
+                await target.runs.finish_write(self.how.wait, {}, response.data)
             if step.batch:
                 self._require_all(step.batch, request, response.data)
 
