@@ -166,7 +166,7 @@ def test_a_write_that_is_only_accepted_is_waited_for(jar: Callable[..., Coinjar]
         assert system.running
         cj("deliver", "dev")
         declared = cj.read("jar/jar.yaml")
-        cj.write({"jar/jar.yaml": declared.replace("platform: marl,", "platform: marl, restart_timeout: 1,")})
+        cj.write({"jar/jar.yaml": declared.replace("platform: marl,", "platform: marl, restart_timeout: 1s,")})
         jobs = system.running.standin.state["shelves"]["sandling-dev"]["jobs"]
         ends = False
 
