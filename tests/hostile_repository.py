@@ -31,9 +31,9 @@ variables:
 destinations:
   out: {type: file, as: dotenv, path: "../outside/{stage}.{service}.env", variables: [PLAIN]}
   pages: {type: templates, from: ../outside, to: "pages/{service}", suffix: .tmpl, variables: [PLAIN]}
-  salt: {type: platform, platform: saltmarsh, address: "SERVER", app: "pier-{service}",
+  salt: {type: platform, platform: saltmarsh, address: "SERVER", app: "pier-{service}-{stage}",
          token: {from_env: MADE_UP_TOKEN}, variables: [PLAIN]}
-  salt-two: {type: platform, platform: saltmarsh, address: "SERVER", app: "two-{service}",
+  salt-two: {type: platform, platform: saltmarsh, address: "SERVER", app: "two-{service}-{stage}",
              token: {from_env: OTHER_TOKEN}, variables: [PLAIN]}
   registry: {type: etcd, address: "SERVER", prefix: "/pier/{stage}/{service}/", variables: [PLAIN]}
   boxes: {type: host, hosts: ["ada@127.0.0.1:SSHPORT"], path: "/srv/{stage}.{service}.env",

@@ -285,9 +285,17 @@ def test_limits_are_told_before_anything_is_sent(jar: Callable[..., Coinjar], cj
 def test_two_stages_cannot_share_a_place_and_extras_stay(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with line(jar, cj) as (salt, _, _):
         text = cj.read("jar/jar.yaml")
-        (cj.folder / "jar/jar.yaml").write_text(text.replace("line-{service}-{stage}", "line-{service}-dev"))
-        cj("deliver", "dev", "hosting")
-        assert "is already the account of dev/web" in cj("deliver", "trial", "hosting", code=3).err
+        cj.write({"jar/jar.yaml": text.replace("line-{service}-{stage}", "line-{service}-dev")})
+        for command in (("deliver", "dev", "hosting"), ("drift", "dev", "hosting"), ("check",)):
+            done = cj(*command, code=None)
+            assert done.code in (1, 3)
+            assert "hosting has one place for dev" in done.out + done.err
+            assert "add {stage} to app" in done.out + done.err
+        given = {"LINE_APP": "line-{service}-dev"}  # what the caller's environment chooses is seen only there
+        cj.write({"jar/jar.yaml": text.replace("'line-{service}-{stage}'", "{from_env: LINE_APP}")})
+        cj("deliver", "dev", "hosting", env=given)
+        assert "is already the account of dev/web" in cj("deliver", "trial", "hosting", code=3, env=given).err
+        cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("{from_env: LINE_APP}", "'line-{service}-{stage}'")})
         app = salt.standin.state["apps"]["line-web-dev"]
         app["settings"]["EXTRA"] = "somebody else's"
         message = cj("drift", "dev", "hosting", code=1).out

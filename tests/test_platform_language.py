@@ -22,6 +22,7 @@ stages: {dev: {}, prod: {}}
 variables: {LEVEL: {default: info}}
 destinations:
   there: {type: platform, platform: tiers, address: 'http://127.0.0.1:1', SETTINGS}
+  other: {type: platform, platform: tiers, address: 'http://127.0.0.1:1', stages: [dev], services: [web], OTHER}
 """
 TIERS = """\
 platform: 1
@@ -84,17 +85,32 @@ def test_names_lead_back_to_themselves_or_are_refused() -> None:
     ("settings", "words"),
     [
         ('tier: "web-{stage}", app: x', "one place for web and mailer on dev"),
-        ('tier: "{service}", app: x', ""),
+        ('tier: "{service}", app: "{stage}"', ""),
+        ('tier: "{service}", app: x', "one place for dev and prod"),
         ('tier: x, app: "{service}-{stage}"', ""),
     ],
 )
 def test_two_services_never_fill_one_place(jar: Callable[..., Coinjar], settings: str, words: str) -> None:
-    """By whichever setting it is chosen; a fixed one beside another with {service} is no place for two."""
-    cj = jar(SERVICES.replace("SETTINGS", settings))
+    """Nor two stages, by whichever setting it is chosen; a fixed one beside another with {service} is a place each."""
+    cj = jar(SERVICES.replace("SETTINGS", settings).replace("OTHER", "tier: other, app: x"))
     cj.write({"jar/platforms/tiers.yaml": TIERS})
-    done = cj("deliver", "dev", code=3 if words else 5)
+    done = cj("deliver", "dev", "there", code=3 if words else 5)
     assert words in done.err
     assert (words or "nothing found") in cj("check", code=None).out
+
+
+def test_two_destinations_of_one_place_agree_or_are_refused(jar: Callable[..., Coinjar]) -> None:
+    """The values of one would overwrite those of the other; with variables of their own they share the place."""
+    cj = jar(SERVICES.replace("SETTINGS", 'tier: "{service}", app: "{stage}"').replace("OTHER", "tier: web, app: dev"))
+    cj.write({"jar/platforms/tiers.yaml": TIERS})
+    assert "nothing found" in cj("check").out
+    declared = cj.read("jar/jar.yaml")
+    differing = declared.replace("{web: {}", "{web: {}, x: {}").replace("services: [web]", "services: [x]")
+    cj.write({"jar/jar.yaml": differing, "jar/plain/dev.yaml": "x: {LEVEL: debug}\n"})
+    found = cj("check", code=1).out
+    assert "other: there on dev fills the same place with other values of LEVEL" in found
+    cj.write({"jar/jar.yaml": differing.replace("services: [x]", "services: [x], without: [LEVEL]")})
+    assert "fills the same place" not in cj("check", code=None).out
 
 
 def test_somebody_who_is_faster_is_not_overwritten(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

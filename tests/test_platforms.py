@@ -62,7 +62,7 @@ def test_values_that_an_etcd_keeps(jar: Callable[..., Coinjar], cj: Coinjar) -> 
             "variables: {QUOTA: {kind: integer}, OTHER: {default: x}}\ndestinations:\n"
             f"  registry: {{type: etcd, address: '{address}', prefix: '/line/{{stage}}/', variables: [OTHER]}}\n"
             f"  salt: {{type: platform, platform: saltmarsh, address: '{salt.standin.address}', app: line, "
-            f"token: {{from_env: SALT}}}}\n",
+            f"stages: [dev], token: {{from_env: SALT}}}}\n",
             dev='all: {QUOTA: {stored_in: registry, key: "/shared/{stage}/quota"}}',
             prod="all: {QUOTA: {stored_in: registry, key: /nowhere}}",
         )

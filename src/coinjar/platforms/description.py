@@ -24,8 +24,8 @@ class PlatformDescription(Record, kw_only=True):
     """A platform. Sizes are bytes of UTF-8 (`longest_value`: characters); None: no known limit.
 
     `gone`, `outdated` and `busy` are the HTTP statuses that mean: what was to be removed is not there; the target
-    changed since it was read; try again later (`busy_wait`: when, by an ID in the answer). `by_secrecy` maps placeholders to their text for a secret, and for other
-    values.
+    changed since it was read; try again later (`busy_wait`: when, by an ID in the answer). `by_secrecy` maps
+    placeholders to their text for a secret, and for other values.
     """
 
     name: str

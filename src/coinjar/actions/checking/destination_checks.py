@@ -5,13 +5,14 @@ delivered to.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
 
 from coinjar.actions.delivery.selection import is_for, is_named, staying
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.output.render_files import SAME, RenderedFile, secrets_in_the_open, state_of
+from coinjar.core.delivery import DesiredValue
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location
 from coinjar.core.model import Destination
@@ -58,6 +59,7 @@ class DestinationChecks:
         self.faults: dict[tuple[str, str, str, str, str, Location], list[str]] = {}
         self.examples: dict[Path, Diagnostic] = {}
         self.port_uses: list[PortUse] = []
+        self.filled: dict[tuple[str, object], list[tuple[str, str, Mapping[str, DesiredValue]]]] = {}
         self.written: dict[tuple[str, Path], tuple[str, bytes]] = {}
         self.stages = {
             destination.name: [stage for stage in context.stages if is_for(context.jar, destination, stage)]
@@ -79,8 +81,7 @@ class DestinationChecks:
                 view = StageView(self.context.resolver(stage), destination)
                 try:
                     if is_live(destination):
-                        for fault in make_live(destination, self.render_context).unsupported_variables(view):
-                            self._fault(destination, stage, fault)
+                        self._live(destination, view)
                     else:
                         self._file(destination, view)
                 except CoinJarError as fault:
@@ -120,6 +121,32 @@ class DestinationChecks:
                 fault.location or destination.location,
             )
             self.faults.setdefault(key, []).append(stage)
+
+    def _live(self, destination: Destination, view: StageView) -> None:
+        instance = make_live(destination, self.render_context)
+        for fault in instance.unsupported_variables(view):
+            self._fault(destination, view.stage, fault)
+        if is_named(self.context.jar, destination, view.stage):
+            for place, desired_values in instance.filled_places(view):
+                self._two_in_one_place(destination, view.stage, place, desired_values)
+
+    def _two_in_one_place(
+        self, destination: Destination, stage: str, place: object, desired_values: Mapping[str, DesiredValue]
+    ) -> None:
+        """Report two destinations that lead to one place and want different values there."""
+        there = self.filled.setdefault((destination.type, place), [])
+        for name, where, values in there:
+            differing = sorted(
+                variable
+                for variable, desired in values.items()
+                if variable in desired_values and desired_values[variable].text != desired.text
+            )
+            if differing and name != destination.name:
+                message = f"{name} on {where} fills the same place with other values of {', '.join(differing)}"
+                hint = "give each variables of its own (variables:, without:), or its own place"
+                fault = InputError(message, hint=hint, location=destination.location, code="collision")
+                self._fault(destination, stage, fault)
+        there.append((destination.name, stage, desired_values))
 
     def _file(self, destination: Destination, view: StageView) -> None:
         instance = make(destination, self.render_context)

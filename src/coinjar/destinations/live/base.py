@@ -274,6 +274,13 @@ class LiveDestination(DestinationOptions, ABC):
         """Yield what it would not support on a stage, for `check`: no requests are sent."""
         return [fault for target in self.targets(view) for fault in target.unsupported_variables()]
 
+    def filled_places(self, view: StageView) -> list[tuple[object, Mapping[str, DesiredValue]]]:
+        """Return the places of a stage that another destination may lead to as well, and what they should contain, for
+        `check`: no requests are sent.
+        """
+        del view
+        return []
+
     def account_key(self, stage: str, target: Target) -> str:
         """Return the name under which jar.yaml records a target's account."""
         return f"{stage}/{target.key}" if target.key else stage

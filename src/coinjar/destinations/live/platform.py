@@ -32,6 +32,7 @@ from coinjar.jarfile.load import read_bytes
 from coinjar.platforms.description import PlatformDescription
 from coinjar.platforms.description_reader import read_description
 from coinjar.platforms.limits import unsupported_variables
+from coinjar.platforms.templating import request_placeholders
 from coinjar.system.files import display_path
 
 
@@ -113,17 +114,44 @@ class PlatformDestination(LiveDestination):
             )
         }
 
-        self._refuse_one_name_for_two(render_context)
+        stages = [
+            name
+            for name in render_context.jar.stages
+            if "*" not in name and (destination.stages is None or name in destination.stages)
+        ]
+        self._refuse_one_name_for_two(stages)
+        if named and len(stages) > 1 and not self._is_apart_by_stage():
+            keys = [key for key in self.settings if key in self._chosen_by()]
+            fields.faults.append(
+                InputError(
+                    f"{destination.name} has one place for {' and '.join(stages)}, which would overwrite each other",
+                    hint=f"add {{stage}} to {' or '.join(keys) or 'the address'}, or name one stage (stages:)",
+                    location=destination.location,
+                    code="destination",
+                )
+            )
 
-    def _refuse_one_name_for_two(self, render_context: RenderContext) -> None:
+    def _is_apart_by_stage(self) -> bool:
+        """Return whether each stage has a place of its own: the platform distinguishes them, or a setting does."""
+        listing = self.description.listing
+        if self.description.carried or listing is None or "{stage}" in self.settings.get("address", ""):
+            return True
+        inner = self._chosen_by()
+        from_environment = [name for name, node in self.options.items() if isinstance(node, MappingNode)]
+        return "stage" in inner or any(
+            name in from_environment or "{stage}" in self.settings.get(name, "") for name in inner
+        )
+
+    def _chosen_by(self) -> set[str]:
+        """Return the placeholders of the request that lists: what chooses the place."""
+        assert self.description.listing
+        request = self.description.listing.request
+        return set(request_placeholders([request.path, request.body, *request.headers.values()]))
+
+    def _refuse_one_name_for_two(self, stages: Sequence[str]) -> None:
         """Refuse two stages with one name there: they would overwrite each other."""
-        own = self.destination.stages
         first: dict[str, str] = {}
-        for stage in (
-            [stage for stage in render_context.jar.stages if "*" not in stage and (own is None or stage in own)]
-            if self.stage_names
-            else ()
-        ):
+        for stage in stages if self.stage_names else ():
             there = self.stage_names.get(stage, stage)
             if (other := first.setdefault(there, stage)) != stage:
                 message = (
@@ -183,6 +211,10 @@ class PlatformDestination(LiveDestination):
         targets = [PlatformTarget(self, view, [service], self.wanted_of(view, service)) for service in services]
         self._refuse_one_place_for_two(targets)
         return list(targets)
+
+    def filled_places(self, view: StageView) -> list[tuple[object, Mapping[str, DesiredValue]]]:
+        made = [target for target in self.targets(view) if isinstance(target, PlatformTarget)]
+        return [(target.place, target.desired_values) for target in made]
 
     def _refuse_one_place_for_two(self, targets: Sequence[PlatformTarget]) -> None:
         """Refuse services that lead to one place, by whichever setting: each would remove what the other has."""
