@@ -128,7 +128,7 @@ def sluiceway(cj: Coinjar, fault: str) -> Iterator[System]:
 def millrace(cj: Coinjar, fault: str) -> Iterator[System]:
     """Described as docs/platforms.md teaches it."""
     described_in_the_docs(cj, "millrace")
-    (cj.folder / "s").mkdir()
+    (cj.folder / "s").mkdir(exist_ok=True)
     millrace = Millrace(cj.folder / "s", fault)
     millrace.make("sandling-dev")
     space = millrace.state["spaces"]["sandling-dev"]

@@ -249,9 +249,33 @@ def test_what_cannot_be_read_must_be_given(jar: Callable[..., Coinjar], cj: Coin
         outcome = cj("migrate", "dest:new@dev", "dest:old", "--out", "back.yaml", code=None)
         assert "API_KEY" in cj.read("back.yaml").partition("to_be_given:")[2].partition("repointed:")[0]
         refused = cj("migrate", "--execute", "back.yaml", "--yes", code=3)
-        assert "`coinjar put API_KEY --stage dev --service web --declare`" in refused.err
+        assert "`coinjar put API_KEY --stage dev --service web --declare --secret`" in refused.err
         assert outcome.code == 0
         assert salt.standin.state["apps"]["site-dev"]["settings"].get("API_KEY") is None
+
+
+def test_a_reserved_name_that_gets_another_arrives(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """The jar has it, the new place reserves it, and the sheet renames it: before and after a second run."""
+    with house(jar, cj) as (salt, _):
+        declared = cj.read("jar/jar.yaml")
+        cj.write(
+            {
+                "jar/jar.yaml": declared.replace(
+                    "  TOKEN_LINE:", "  SALT_TABLE: {default: tern}\n  TOKEN_LINE:"
+                ).replace("  new: {", "  spare: {type: file, as: literal, path: '{stage}.{service}.env'}\n  new: {")
+            }
+        )
+        cj("render", "dev", "spare")
+        cj("migrate", "dest:spare@dev", "dest:site@dev", "--service", "site", "--out", "move.yaml")
+        sheet = cj.read("move.yaml")
+        line = next(line for line in sheet.splitlines(keepends=True) if "variable: SALT_TABLE" in line)
+        assert line in sheet.partition("left_behind:")[2]
+        moved = sheet.replace(line, "") + "renamed:\n" + line.replace("SALT_TABLE,", "SALT_TABLE, as: PIER_TABLE,")
+        cj.write({"move.yaml": moved.replace("left_behind:   # not carried\n\n", "")})
+        for _ in range(2):
+            cj("migrate", "--execute", "move.yaml", "--yes")
+            assert salt.standin.state["apps"]["site-dev"]["settings"]["PIER_TABLE"] == "tern"
+            assert "SALT_TABLE" not in salt.standin.state["apps"]["site-dev"]["settings"]
 
 
 def test_from_a_file_to_a_platform_and_from_file_to_file(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

@@ -65,6 +65,50 @@ def test_moving_one_stage_leaves_the_other(jar: Callable[..., Coinjar], cj: Coin
         assert "by hand" in cj("drift", "production", "old", code=1).out
 
 
+def test_a_stage_can_become_another(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """By the places or by --stage; never silently another one, and what differs in two stages is nobody's guess."""
+    with two_places(jar, cj) as (salt, fish):
+        salt.standin.state["apps"]["web-staging"]["settings"]["ONLY_THERE"] = "tern"
+        cj("migrate", "dest:old@staging", "dest:new@production", "--out", "m.yaml")
+        assert "stages: [staging=production]" in cj.read("m.yaml")
+        assert "where: [production/web]" in cj.read("m.yaml")
+        cj("migrate", "--execute", "m.yaml", "--yes")
+        assert cj("value", "production", "ONLY_THERE", "--service", "web").out == "tern"
+        assert {
+            (variable["name"], tuple(variable["on"]))
+            for variable in fish.standin.state["projects"]["web"]["variables"].values()
+        } == {("LEVEL", ("production",)), ("ONLY_THERE", ("production",))}
+        assert yaml.safe_load(cj.read("jar/jar.yaml"))["destinations"]["old"]["moved_to"] == {"staging": "new"}
+    for arguments, words in (
+        (("dest:old@staging", "dest:new@production", "--stage", "staging=staging"), "name different stages"),
+        (("dest:old", "dest:new", "--stage", "staging=produktion"), "did you mean 'production'?"),
+        (("dest:old", "dest:new", "--stage", "stagin=production"), "did you mean 'staging'?"),
+    ):
+        assert words in cj("migrate", *arguments, "--out", "n.yaml", code=None).err
+        assert not (cj.folder / "n.yaml").exists()
+
+
+def test_stages_that_become_one_are_asked_where_they_differ(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    with two_places(jar, cj) as (salt, fish):
+        for stage in ("staging", "production"):
+            settings = salt.standin.state["apps"][f"web-{stage}"]["settings"]
+            settings |= {"SAME": "tern", "DIFFERENT": f"made-up-{stage}"}
+        both = ("--stage", "staging", "--stage", "production=staging", "--service", "web")
+        cj("migrate", "dest:old", "dest:new", *both, "--out", "m.yaml")
+        sheet = cj.read("m.yaml")
+        assert "variable: DIFFERENT" in sheet.partition("to_be_given:")[2]
+        assert "staging and production have different values at old, and the jar does not have it" in sheet
+        refused = cj("migrate", "--execute", "m.yaml", "--yes", code=3).err
+        assert "`coinjar put DIFFERENT --stage staging --service web --declare`" in refused
+        cj("put", "DIFFERENT=both", "--stage", "staging", "--service", "web", "--declare")
+        cj("migrate", "--execute", "m.yaml", "--yes")
+        there = {
+            variable["name"]: variable["text"]
+            for variable in fish.standin.state["projects"]["web"]["variables"].values()
+        }
+        assert there == {"LEVEL": "info", "SAME": "tern", "DIFFERENT": "both"}
+
+
 def test_moving_one_service_leaves_the_other(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     with two_places(jar, cj) as (salt, _):
         cj("migrate", "dest:old@staging", "dest:new@staging", "--service", "web", "--out", "m.yaml")

@@ -92,6 +92,18 @@ def test_who_follows_and_in_which_order(jar: Callable[..., Coinjar], cj: Coinjar
         assert "isles-2" not in done.err + done.out
 
 
+def test_an_address_that_the_listing_hides_is_found_by_the_jar(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """What the jar recorded of the old place leads to the values that contain it."""
+    with harbour(jar, cj) as (salt, fish, address):
+        cj("put", f"WEB_LINK={address}tickets", "--stage", "prod")
+        salt.standin.state["apps"]["web-prod"]["given"].pop("PUBLIC_ADDRESS")
+        cj("migrate", "dest:old", "dest:new", "--out", "move.yaml")
+        lines = cj.read("move.yaml").partition("repointed:")[2]
+        assert "{variable: WEB_LINK, where: prod/all" in lines
+        cj("migrate", "--execute", "move.yaml", "--yes", "--restart")
+        assert settings(salt, "site-prod")["WEB_LINK"] == f"{fish.standin.address}/run/web/prod/tickets"
+
+
 def test_what_is_left_to_a_person(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     """A value for every stage, one that only another system has, files of the code, and a system that
     does not answer.

@@ -248,3 +248,18 @@ def test_put_declare_mends_a_jar_that_names_the_variable_already(what: str, cj: 
     assert "declared and set on dev" in cj("put", "NEW=1", "--declare", "--stage", "dev").err
     cj("put", "NEW=1", "--declare", "--stage", "dev")
     assert json.loads(cj("render", "dev", "--service", "a", "--as", "json").out)["NEW"] == "1"
+
+
+def test_put_declares_a_secret_of_any_name(cj: Coinjar) -> None:
+    """Whatever its name looks like; and never one that is declared as plain."""
+    cj("new", "--app", "x", "--service", "a", "--stage", "dev")
+    assert "add --declare" in cj("put", "NEW", "--secret", "--stage", "dev", code=2, stdin="made-up").err
+    for _ in range(2):
+        cj("put", "NEW", "--declare", "--secret", "--stage", "dev", stdin="made-up-canary")
+    assert "secret: true" in cj.read("jar/jar.yaml")
+    assert "made-up-canary" not in "".join(path.read_text() for path in (cj.folder / "jar").rglob("*.yaml"))
+    assert "OTHER is a secret" in cj("put", "OTHER=x", "--declare", "--secret", "--stage", "dev", code=2).err
+    cj("put", "PLAIN=x", "--declare", "--stage", "dev")
+    refused = cj("put", "PLAIN", "--declare", "--secret", "--stage", "dev", code=2, stdin="made-up")
+    assert "PLAIN is declared, and not as a secret" in refused.err
+    assert cj("value", "dev", "PLAIN").out == "x"

@@ -58,7 +58,7 @@ def run(
             "--stage",
             metavar="STAGE",
             autocompletion=stage_names,
-            help="Only this stage; may be repeated. Default: all of FROM.",
+            help="Only this stage; OLD=NEW: the stage OLD becomes NEW; may be repeated. Default: all of FROM.",
         ),
     ] = None,
     service: Annotated[
@@ -218,7 +218,7 @@ def _ask(migration: Migration, allowed: list[str], *, yes: bool) -> None:
     """Ask for a guarded stage's name, or for consent. Raises UsageError without it."""
     guarded = [
         stage
-        for stage in migration.sheet.stages
+        for stage in migration.reader.stages
         if migration.reader.jar and migration.reader.jar.stage(stage).guarded and stage not in allowed
     ]
     if guarded:
@@ -277,7 +277,7 @@ async def _rehearse(migration: Migration, *, requests: bool) -> None:
         for note in await JarUpdate(copy).prepare():
             print_status(note)
         is_refused = False
-        for stage in copy.sheet.stages:
+        for stage in copy.reader.stages:
             delivery = copy.rehearse(stage)
 
             def report(planned: list[DeliveryOutcome], stage: str = stage, delivery: Delivery = delivery) -> None:

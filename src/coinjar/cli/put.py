@@ -55,6 +55,10 @@ def run(
         bool, typer.Option("--mine", help="Set your own values: in .local/, never committed or delivered.")
     ] = False,
     declare: Annotated[bool, typer.Option("--declare", help="Declare new names. Default: refuse them.")] = False,
+    secret: Annotated[
+        bool,
+        typer.Option("--secret", help="With --declare: declare secrets. Default: guessed from name and value."),
+    ] = False,
     empty: Annotated[
         bool,
         typer.Option("--empty", help="Accept an empty input as the empty text. Default: an error."),
@@ -74,6 +78,8 @@ def run(
     opened = open_here(ctx, jar)
     if unset and text:
         raise UsageError("--unset and --text exclude each other", hint="omit one")
+    if secret and not declare:
+        raise UsageError("--secret says how new names are declared", hint="add --declare, or omit it")
     label_first_reader(opened, label)
     puttings = (
         [_unset(assignment) for assignment in assignments]
@@ -81,7 +87,9 @@ def run(
         else _read(assignments, references=text, empty=empty, exact=exact)
     )
     services = list(dict.fromkeys(service or []))
-    done = put(opened, puttings, list(dict.fromkeys(stage)), services=services, declare=declare, mine=mine)
+    done = put(
+        opened, puttings, list(dict.fromkeys(stage)), services=services, declare=declare, mine=mine, as_secret=secret
+    )
     for note in done.notes:
         print_status(note)
     for assigned in done.puts:

@@ -26,7 +26,9 @@ NAMEABLE = (RENAMED, REPLACED, GIVEN)
 
 
 class SourceValue(NamedTuple):
-    """One variable at the old place: its value (None: not readable), and whether the old place sets it itself."""
+    """One variable at the old place: its value (None: not readable, or `differing`), and whether the old place sets it
+    itself.
+    """
 
     name: str
     stage: str
@@ -34,6 +36,8 @@ class SourceValue(NamedTuple):
     text: str | None
     secret: bool = False
     supplied: bool = False
+    differing: str = ""
+    """The stages that become one here, if their values differ (then there is no text)."""
 
     @property
     def where(self) -> str:
@@ -123,7 +127,7 @@ def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disp
         return Disposition(
             GIVEN,
             source_value.name,
-            f"{context.old} does not return its value" + (", and the jar does not have it" if context.has_jar else ""),
+            _not_read(source_value, context) + (", and the jar does not have it" if context.has_jar else ""),
         )
     if context.mentioned is not None and not declared and source_value.name not in context.mentioned:
         return Disposition(LEFT, source_value.name, "no code uses it; to keep it, move this line to carried")
@@ -132,12 +136,19 @@ def disposition_of(source_value: SourceValue, context: MigrationContext) -> Disp
     if refused:
         return _under_another_name(source_value, context, refused.reason, in_jar)
     if source_value.text is None:
-        return Disposition(REPLACED, source_value.name, f"{context.old} does not return its value: the jar's is used")
+        return Disposition(REPLACED, source_value.name, f"{_not_read(source_value, context)}: the jar's is used")
     if in_jar is not None and in_jar != source_value.text:
         return Disposition(
             REPLACED, source_value.name, f"the jar's value differs from that of {context.old}: the jar's is used"
         )
     return Disposition(CARRIED, source_value.name, _carried(source_value, context, declared=declared, in_jar=in_jar))
+
+
+def _not_read(source_value: SourceValue, context: MigrationContext) -> str:
+    """Return why there is no value of the old place."""
+    if source_value.differing:
+        return f"{source_value.differing} have different values at {context.old}"
+    return f"{context.old} does not return its value"
 
 
 def _under_another_name(
@@ -152,7 +163,7 @@ def _under_another_name(
     if refused:
         return Disposition(GIVEN, new, f"{why}; {refused.reason}")
     if source_value.text is None:
-        return Disposition(REPLACED, new, f"{why}; {context.old} does not return its value: the jar's is used")
+        return Disposition(REPLACED, new, f"{why}; {_not_read(source_value, context)}: the jar's is used")
     if in_jar is not None and in_jar != source_value.text:
         return Disposition(REPLACED, new, f"{why}; the jar's value differs from that of {context.old}, and is used")
     return Disposition(RENAMED, new, why)

@@ -67,16 +67,25 @@ def put(
     services: Sequence[str],
     declare: bool,
     mine: bool,
+    as_secret: bool = False,
 ) -> PutResult:
     """Set values in the layers of these stages (`shared` is one), for one service or all; secrets are encrypted.
 
-    All is checked first; nothing is written if anything is wrong. Raises UsageError for a secret given in argv and for
-    an undeclared name, InputError for a value that its kind or its place does not accept, DecryptionError for a stage
+    `as_secret`: what is declared is a secret, whatever its name. All is checked first; nothing is written if anything
+    is wrong. Raises UsageError for a secret given in argv and for an undeclared name, InputError for a value that its kind or its place does not accept, DecryptionError for a stage
     whose key is not ours.
     """
     folder = opened.folder
-    with locked(folder), _declared_first(opened, puttings if declare else ()) as (known, first):
-        new = _declared(known, puttings) if declare else {}
+    with (
+        locked(folder),
+        _declared_first(opened, puttings if declare else (), as_secret=as_secret) as (
+            known,
+            first,
+        ),
+    ):
+        new = _declared(known, puttings, as_secret=as_secret) if declare else {}
+        if as_secret:
+            _refuse_plain(known, puttings)
         jar = known._replace(variables={**known.variables, **new})
         _check(jar, puttings, stages, services, mine)
         for stage in stages if mine else ():
@@ -103,7 +112,9 @@ def put(
 
 
 @contextmanager
-def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator[tuple[Jar, set[str]]]:
+def _declared_first(
+    opened: OpenJar, puttings: Sequence[Assignment], *, as_secret: bool
+) -> Iterator[tuple[Jar, set[str]]]:
     """Return the jar, and the names that had to be declared before it could be loaded, because it already refers to
     them.
 
@@ -124,7 +135,7 @@ def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator
     new = {
         name: declaration(variable)
         for name, variable in _declared(
-            bare, [assignment for assignment in puttings if assignment.name in missing]
+            bare, [assignment for assignment in puttings if assignment.name in missing], as_secret=as_secret
         ).items()
     }
     edit_file(path, [Edit(("variables", name), fields) for name, fields in new.items()])
@@ -135,8 +146,18 @@ def _declared_first(opened: OpenJar, puttings: Sequence[Assignment]) -> Iterator
         raise
 
 
-def _declared(jar: Jar, puttings: Sequence[Assignment]) -> dict[str, Variable]:
-    """Return declarations for undeclared names, inferred from the first value."""
+def _refuse_plain(jar: Jar, puttings: Sequence[Assignment]) -> None:
+    """Refuse to set as secrets what is declared as plain. Raises UsageError."""
+    for assignment in puttings:
+        variable = jar.variables.get(assignment.name)
+        if variable is not None and not variable.secret:
+            hint = "write secret: true there, then set it again"
+            message = f"{variable.name} is declared, and not as a secret"
+            raise UsageError(message, hint=hint, location=variable.location, code="not-secret")
+
+
+def _declared(jar: Jar, puttings: Sequence[Assignment], *, as_secret: bool) -> dict[str, Variable]:
+    """Return declarations for undeclared names, inferred from the first value; `as_secret`: as secrets."""
     new = {}
     for assignment in puttings:
         if assignment.name not in jar.variables:
@@ -159,7 +180,10 @@ def _declared(jar: Jar, puttings: Sequence[Assignment]) -> dict[str, Variable]:
             )
             inference = infer(assignment.name, text)
             new[assignment.name] = Variable(
-                name=VariableName(assignment.name), location=jar.location, kind=inference.kind, secret=inference.secret
+                name=VariableName(assignment.name),
+                location=jar.location,
+                kind=inference.kind,
+                secret=as_secret or inference.secret,
             )
     return new
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Iterator, Sequence
 from pathlib import Path
 
 from coinjar.actions.migration.endpoints import Endpoint, EndpointReader, stages_of
@@ -16,6 +16,7 @@ from coinjar.core.references import Template
 from coinjar.core.rules.base import CheckContext
 from coinjar.core.secret import reveal
 from coinjar.destinations import is_live
+from coinjar.destinations.stage_view import services_for
 from coinjar.scanning.file_walk import FileWalk
 from coinjar.system.files import display_path, read_file
 
@@ -43,12 +44,24 @@ class InboundReferences:
         self.notes: list[str] = []
 
     def _addresses(self) -> list[SourceValue]:
-        """Return the addresses that the old place supplied."""
-        return [
-            source_value
-            for source_value in self.values
-            if source_value.supplied and source_value.text and "://" in reveal(source_value.text)
-        ]
+        """Return the addresses that the old place supplied: as it lists them, or else as the jar recorded them."""
+        listed = [value for value in self.values if value.supplied and value.text]
+        seen = {(value.name, value.stage, value.service) for value in listed}
+        recorded = [value for value in self._recorded() if (value.name, value.stage, value.service) not in seen]
+        return [value for value in (*listed, *recorded) if "://" in reveal(value.text or "")]
+
+    def _recorded(self) -> Iterator[SourceValue]:
+        """Yield the jar's values of what the old place supplies and its listing may not show."""
+        old = self.old.destination
+        for stage in self.stages if old is not None else ():
+            resolver = self.opened.resolver(stage, jar=self.jar)
+            for variable in self.jar.variables.values():
+                for service in (
+                    services_for(old, self.jar) if old is not None and old.name in variable.supplied_by else ()
+                ):
+                    if variable.applies_to(service):
+                        text = resolver.value(variable.name, service).revealed
+                        yield SourceValue(variable.name, stage, service, text, variable.secret, supplied=True)
 
     async def find(self) -> AsyncIterator[InboundReference]:
         context = CheckContext(self.jar)

@@ -39,12 +39,7 @@ class JarUpdate:
         with locked(self.migration.opened.folder):
             await self._limits()
             notes = self._values()
-        jar = self.migration.opened.load()
-        renames = {
-            line.variable: line.new_name
-            for line in self.migration.sheet.of(*NAMEABLE)
-            if line.new_name != line.variable and line.variable in jar.variables and line.new_name not in jar.variables
-        }
+        renames = self._renames(self.migration.opened.load())
         if renames:
             rename_options = RenameOptions(
                 () if self.migration.options.jar_only else self.migration.options.paths,
@@ -63,6 +58,14 @@ class JarUpdate:
         self.migration.reader.ends.jar = self.migration.reader.jar
         return notes
 
+    def _renames(self, jar: Jar) -> dict[str, str]:
+        """Return the variables of the jar to which the sheet gives another name."""
+        return {
+            line.variable: line.new_name
+            for line in self.migration.sheet.of(*NAMEABLE)
+            if line.new_name != line.variable and line.variable in jar.variables and line.new_name not in jar.variables
+        }
+
     async def _limits(self) -> None:
         """Record in jar.yaml what the new place does not take, and what it supplies."""
         assert self.migration.opened
@@ -70,7 +73,10 @@ class JarUpdate:
         assert destination
         jar = self.migration.opened.load()
         edits: list[Edit] = []
-        refused = await self._refused(jar, destination)
+        going_by_another = self._renames(jar)
+        refused = {
+            name: what for name, what in (await self._refused(jar, destination)).items() if name not in going_by_another
+        }
         going = {line.new_name for line in self.migration.sheet.of(*MOVED)}
         goal = await self.migration.reader.ends.new(self.migration.reader.new, [])
         left = [

@@ -139,7 +139,10 @@ class Migration:
                 stage, service = stage_and_service(where)
                 declared, text = self._in_jar(line, SourceValue(line.new_name, stage, service, None))
                 if text is None:
-                    new = "" if declared else " --declare"
+                    is_secret = any(
+                        value.secret or (value.text is None and not value.differing) for value in self.places(line)
+                    )
+                    new = "" if declared else " --declare --secret" if is_secret else " --declare"
                     put = (
                         f"`coinjar put {line.new_name} --stage "
                         f"{stage}{f' --service {service}' if service else ''}{new}`; or "
@@ -211,7 +214,7 @@ class Migration:
 
     def stages_there(self) -> list[str]:
         there = {stage_and_service(where)[0] for line in self.sheet.of(*MOVED, SUPPLIED) for where in line.where}
-        return [stage for stage in self.sheet.stages if stage in there] or sorted(there)
+        return [stage for stage in self.reader.stages if stage in there] or sorted(there)
 
     async def _delivered(self, stage: str, names: Sequence[str], show: ShowOutcomes) -> None:
         assert self.opened

@@ -45,7 +45,7 @@ class Settlement:
         old, new = self.migration.reader.old.destination, self.migration.reader.new.destination
         if self.migration.opened is None or old is None or new is None:
             return []
-        stages = self.migration.sheet.stages or self.migration.reader.stages
+        stages = self.migration.reader.old_stages
         keys = [
             f"{stage}/{self.migration.sheet.service}" if self.migration.sheet.service else stage for stage in stages
         ]
@@ -72,7 +72,7 @@ class Settlement:
         names = {line.variable for line in self.migration.sheet.lines}
         count = 0
 
-        for stage in self.migration.reader.stages:
+        for stage in self.migration.reader.old_stages:
             _, targets = self.migration.reader.ends.targets(destination, stage)
             for target in targets:
                 async with target:

@@ -8,9 +8,10 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from coinjar.actions.delivery.selection import is_for
-from coinjar.actions.migration.endpoints import Endpoint, EndpointReader, TargetState, stages_of, where
+from coinjar.actions.migration.endpoints import Endpoint, EndpointReader, TargetState, where
 from coinjar.actions.migration.inbound_references import InboundReferences
 from coinjar.actions.migration.sheet_digest import digest, digest_key
+from coinjar.actions.migration.stage_pairs import StagePair, paired, stage_pairs
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.code_uses import has_code
 from coinjar.core.dispositions import InboundReference, MigrationContext, SheetEntry, SourceValue, entries
@@ -50,39 +51,40 @@ class SheetBuilder:
             raise UsageError("from and to are the same place", hint="name another", code="usage")
         self.paths = list(paths)
         self.notes: list[str] = []
-        self.stages = self._stages(stages)
+        self.pairs = self._pairs(stages)
+        self.stages = list(dict.fromkeys(pair.new for pair in self.pairs)) if self.pairs else list(stages)
+        """The jar's stages that the variables are for afterwards."""
+        self.old_stages = list(dict.fromkeys(pair.old for pair in self.pairs)) if self.pairs else list(stages)
         if self.jar and service:
             self.jar.service(service)
         self.service = service
+        self.listed: list[SourceValue] = []
+        """What the old place has, by its own stages."""
         self.there: list[SourceValue] = []
+        """The same, by the stages that these become."""
 
     async def read(self) -> None:
         """Read the old place into `there`. Raises ExternalError, InputError, UsageError."""
         service = self.service
-        source_values = await self.ends.read_old(self.old, self.stages)
-        self.there = [
+        source_values = await self.ends.read_old(self.old, self.old_stages)
+        self.listed = [
             source_value._replace(service=source_value.service or service)
             for source_value in source_values
             if service is None or source_value.service in (None, service)
         ]
+        self.there = paired(self.listed, self.pairs) if self.pairs else self.listed
 
-    def _stages(self, asked: Sequence[str]) -> list[str]:
+    def _pairs(self, asked: Sequence[str]) -> list[StagePair]:
         if self.jar is None or (self.old.destination is None and self.new.destination is None):
-            return list(asked)
-        for stage in asked:
-            self.jar.stage(stage)
-        if self.old.destination is None:
-            if len(asked) != 1:
-                raise UsageError(f"which stage is {self.old.text}?", hint="add --stage STAGE", code="which-stage")
-            return list(asked)
-        own = stages_of(self.jar, self.old)
-        if (
-            self.new.destination
-            and (lost := [name for name in own if not is_for(self.jar, self.new.destination, name)])
-            and not asked
-        ):
-            self.notes.append(f"{self.new.label} is not for {', '.join(lost)}: their variables are not moved")
-        return list(asked) or own
+            return []
+        pairs = stage_pairs(self.jar, self.old, self.new, asked)
+        if not pairs:
+            raise UsageError(f"which stage is {self.old.text}?", hint="add --stage STAGE", code="which-stage")
+        lost = [pair.new for pair in pairs if not self._new_has(pair.new)]
+        if lost and not asked:
+            named = ", ".join(dict.fromkeys(lost))
+            self.notes.append(f"{self.new.label} is not for {named}: their variables are not moved")
+        return pairs
 
     async def sheet(self) -> DraftSheet:
         """Read both places, and return the sheet. Raises ExternalError, InputError, UsageError."""
@@ -93,10 +95,12 @@ class SheetBuilder:
         pointings: list[InboundReference] = []
         if self.opened and self.jar and self.old.destination:
             places = (self.old, self.new)
-            inbound = InboundReferences(self.opened, self.jar, self.ends, places, self.stages, self.there, self.paths)
+            same = [pair.old for pair in self.pairs if pair.old == pair.new]
+            inbound = InboundReferences(self.opened, self.jar, self.ends, places, same, self.listed, self.paths)
             pointings = [pointing async for pointing in inbound.find()]
             self.notes += inbound.notes
-        return DraftSheet(self.old, self.new, self.stages, made, digests, pointings, self.notes)
+        words = [pair.word for pair in self.pairs] if self.pairs else self.stages
+        return DraftSheet(self.old, self.new, words, made, digests, pointings, self.notes)
 
     def digest(self, variable: str, places: Sequence[str]) -> str:
         """Return the digest of a variable's values in these places."""
