@@ -72,8 +72,8 @@ def put(
     """Set values in the layers of these stages (`shared` is one), for one service or all; secrets are encrypted.
 
     `as_secret`: what is declared is a secret, whatever its name. All is checked first; nothing is written if anything
-    is wrong. Raises UsageError for a secret given in argv and for an undeclared name, InputError for a value that its kind or its place does not accept, DecryptionError for a stage
-    whose key is not ours.
+    is wrong. Raises UsageError for a secret given in argv and for an undeclared name, InputError for a value that its
+    kind or its place does not accept, DecryptionError for a stage whose key is not ours.
     """
     folder = opened.folder
     with (
