@@ -1,4 +1,4 @@
-"""What deliveries are measured on: a hundred hosts, each 50 ms away, and platforms that take many variables."""
+"""What deliveries are measured on: a hundred hosts, each 50 ms away."""
 
 from __future__ import annotations
 
@@ -15,38 +15,9 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
-from coinjar.standins import standin_class
-from coinjar.standins.base import served
-
 HOSTS = 100
 LATENCY = 0.05
 """Seconds, there and back."""
-VARIABLES = 2000
-ONE_BY_ONE = 300
-"""Where each takes a request of its own."""
-PLAIN_CLIENT = """\
-import os, sys, httpx
-kind, address, token = sys.argv[1:4]
-client = httpx.Client(base_url=address, headers={"Authorization": f"Bearer {token}"})
-values = {f"VARIABLE_{n}": f"{n} {os.urandom(8).hex()}" for n in range(int(sys.argv[4]))}
-if kind == "saltmarsh":
-    client.get("/v1/apps/line/settings")
-    client.patch("/v1/apps/line/settings", json={"settings": values}).raise_for_status()
-    client.get("/v1/apps/line/settings")
-else:
-    numbers, start = {}, ""
-    while start is not None:
-        page = client.get(f"/api/projects/line/variables?after={start}").json()
-        numbers |= {item["name"]: item["id"] for item in page["items"]}
-        start = page["next"]
-    for name, text in values.items():
-        if name in numbers:
-            client.patch(f"/api/projects/line/variables/{numbers[name]}", json={"value": text}).raise_for_status()
-        else:
-            item = {"name": name, "text": text, "on": ["dev"]}
-            client.post("/api/projects/line/variables", json=item).raise_for_status()
-"""
-"""The least that could be done: a loop of requests, with nothing looked at."""
 
 
 class Distance:
@@ -114,7 +85,7 @@ def hosts(folder: Path) -> Iterator[Distance]:
         key = " ".join((folder / "host_key.pub").read_text().split()[:2])
         (folder / "known").write_text("".join(f"[127.0.0.1]:{port} {key}\n" for port in far.ports))
         addresses = json.dumps([f"root@127.0.0.1:{port}" for port in far.ports])
-        _jar(
+        jar_for(
             folder,
             f"  farm: {{type: host, hosts: {addresses}, path: '{folder}/there/{{host}}', as: literal, known_hosts: "
             "known, identity_file: user_key}\n",
@@ -126,28 +97,8 @@ def hosts(folder: Path) -> Iterator[Distance]:
             server.terminate()
 
 
-@contextlib.contextmanager
-def platforms(folder: Path, variables: int) -> Iterator[dict[str, tuple[str, str]]]:
-    """Two platforms, each with a jar's destination; their addresses and tokens."""
-    with contextlib.ExitStack() as stack:
-        result: dict[str, tuple[str, str]] = {}
-        declared = ""
-        for name in ("saltmarsh", "lanternfish"):
-            standin = standin_class(name)(folder / name)
-            standin.state["a_second"] = 10**6
-            stack.enter_context(served(standin))
-            standin.make("line")
-            result[name] = (standin.address, standin.state["tokens"]["anna"])
-            app = "app" if name == "saltmarsh" else "project"
-            declared += (
-                f"  {name}: {{type: platform, platform: {name}, address: '{standin.address}', {app}: line, token: "
-                f"{{from_env: {name.upper()}}}}}\n"
-            )
-        _jar(folder, declared, variables)
-        yield result
-
-
-def _jar(folder: Path, destinations: str, variables: int) -> None:
+def jar_for(folder: Path, destinations: str, variables: int) -> None:
+    """Make a jar of this many variables, with these destinations."""
     (folder / "jar" / "plain").mkdir(parents=True)
     declared = "".join(f"  VARIABLE_{number}: {{}}\n" for number in range(variables))
     (folder / "jar" / "jar.yaml").write_text(
@@ -174,11 +125,16 @@ def timed(command: list[str], folder: Path, env: dict[str, str]) -> float:
     return time.perf_counter() - started
 
 
+def prepared(coinjar: str, folder: Path, env: dict[str, str]) -> None:
+    """Consent to what the jar can do."""
+    subprocess.run([coinjar, "consent", "--yes"], cwd=folder, env=env, check=True, capture_output=True)
+
+
 def host_ratios(coinjar: str, folder: Path, runs: int) -> list[float]:
     """A delivery to all hosts against how long the slowest of them took, by its connection."""
     with hosts(folder) as far:
         env = {"PATH": os.environ["PATH"], "HOME": str(folder)}
-        subprocess.run([coinjar, "consent", "--yes"], cwd=folder, env=env, check=True, capture_output=True)
+        prepared(coinjar, folder, env)
         ratios = []
         for _ in range(runs + 1):
             new_values(folder, 50)
@@ -186,21 +142,4 @@ def host_ratios(coinjar: str, folder: Path, runs: int) -> list[float]:
             took = timed([coinjar, "deliver", "dev"], folder, env)
             time.sleep(0.3)  # the last connection's end is on its way
             ratios.append(took / far.longest)
-    return ratios[1:]
-
-
-def platform_ratios(coinjar: str, name: str, folder: Path, runs: int) -> list[float]:
-    """A delivery of many changed variables against a plain client that writes as many."""
-    variables = VARIABLES if name == "saltmarsh" else ONE_BY_ONE
-    with platforms(folder, variables) as there:
-        address, token = there[name]
-        env = {"PATH": os.environ["PATH"], "HOME": str(folder), name.upper(): token}
-        subprocess.run([coinjar, "consent", "--yes"], cwd=folder, env=env, check=True, capture_output=True)
-        ratios = []
-        for _ in range(runs + 1):
-            new_values(folder, variables)
-            took = timed([coinjar, "deliver", "dev", name], folder, env)
-            ratios.append(
-                took / timed([sys.executable, "-c", PLAIN_CLIENT, name, address, token, str(variables)], folder, env)
-            )
     return ratios[1:]

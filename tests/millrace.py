@@ -7,14 +7,13 @@ from typing import Any
 
 from coinjar.standins.base import ApiCall, ErrorResponse, ResponseWithHeaders, Standin, route
 
-_PAGE = 2
-
 
 class Millrace(Standin):
     """Spaces, one environment each."""
 
     name = "millrace"
     prefix = "/spaces/"
+    page_size = 2
 
     def first(self) -> dict[str, Any]:
         return {"spaces": {}}
@@ -42,11 +41,11 @@ class Millrace(Standin):
         items = [{"k": name, "v": text} for name, text in self._space(call.parts[0])["env"].items()]
         start = int(call.query.get("start") or 0)
         more = (
-            {"Link": f'</spaces/{call.parts[0]}/env?start={start + _PAGE}>; rel="next"'}
-            if len(items) > start + _PAGE
+            {"Link": f'</spaces/{call.parts[0]}/env?start={start + self.page_size}>; rel="next"'}
+            if len(items) > start + self.page_size
             else {}
         )
-        return ResponseWithHeaders(items[start : start + _PAGE], more)
+        return ResponseWithHeaders(items[start : start + self.page_size], more)
 
     @route("PUT", "/spaces/{}/env")
     def replace(self, call: ApiCall) -> Any:

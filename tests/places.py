@@ -17,6 +17,7 @@ from typing import Any
 from coinjar.standins.base import served
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need, podman_engine
+from tests.described import description
 from tests.millrace import Millrace
 from tests.reedbank import Marl, Reedbank
 from tests.systems import Running, etcd, sshd, standin
@@ -141,12 +142,8 @@ def millrace(cj: Coinjar, fault: str) -> Iterator[System]:
 
 
 def described_in_the_docs(cj: Coinjar, name: str) -> None:
-    """Write the description that docs/platforms.md shows below a heading."""
-    page = (Path(__file__).parent.parent / "docs/platforms.md").read_text()
-    heading = "## The description" if name == "millrace" else f"### Describing {name.capitalize()}"
-    match = re.search(rf"{heading}\n\n```yaml\n(.*?)```", page, re.DOTALL)
-    assert match
-    cj.write({f"jar/platforms/{name}.yaml": match[1]})
+    """Write the description that docs/platforms.md shows."""
+    cj.write({f"jar/platforms/{name}.yaml": description(name)})
 
 
 @contextmanager

@@ -10,15 +10,14 @@ from urllib.parse import urlencode
 
 from coinjar.standins.base import ApiCall, ErrorResponse, ResponseWithHeaders, Standin, route
 
-_PAGE = 3
-_BATCH = 2
-
 
 class Reedbank(Standin):
     """Banks of parameters: changed in lists, if nobody else has changed them; with a token of a client."""
 
     name = "reedbank"
     prefix = "/banks/"
+    page_size = 3
+    at_most = 2
 
     def first(self) -> dict[str, Any]:
         return {"banks": {}}
@@ -56,15 +55,15 @@ class Reedbank(Standin):
             for key, item in bank["params"].items()
         ]
         start = int(call.query["offset"])
-        return ResponseWithHeaders({"params": items[start : start + _PAGE]}, {"ETag": f'"{bank["etag"]}"'})
+        return ResponseWithHeaders({"params": items[start : start + self.page_size]}, {"ETag": f'"{bank["etag"]}"'})
 
     @route("PATCH", "/banks/{}/params")
     def change(self, call: ApiCall) -> Any:
         bank = self._bank(call.parts[0])
         if self.expected != f'"{bank["etag"]}"':
             raise ErrorResponse(412, "the bank has changed")
-        if len(call.body["ops"]) > _BATCH:
-            raise ErrorResponse(422, f"at most {_BATCH} changes")
+        if len(call.body["ops"]) > self.at_most:
+            raise ErrorResponse(422, f"at most {self.at_most} changes")
         bank["etag"] += 1
         results = []
         for op in call.body["ops"][: 1 if self.half else None]:
@@ -88,6 +87,7 @@ class Marl(Standin):
 
     name = "marl"
     prefix = "/shelves/"
+    page_size = 3
     unguarded = True
 
     def first(self) -> dict[str, Any]:
@@ -127,9 +127,12 @@ class Marl(Standin):
     def cells(self, call: ApiCall) -> Any:
         names = sorted(self._cells(call.parts[0]))
         start = int(call.query.get("from") or 0)
-        after = start + _PAGE if len(names) > start + _PAGE else None
+        after = start + self.page_size if len(names) > start + self.page_size else None
         cells = self._cells(call.parts[0])
-        return {"cells": [{"n": name, "t": cells[name]} for name in names[start : start + _PAGE]], "from": after}
+        return {
+            "cells": [{"n": name, "t": cells[name]} for name in names[start : start + self.page_size]],
+            "from": after,
+        }
 
     @route("POST", "/shelves/{}")
     def create(self, call: ApiCall) -> Any:

@@ -13,6 +13,7 @@ from typing import Any
 
 import pytest
 
+from coinjar.actions.delivery import target_delivery
 from tests.conftest import Coinjar, on_a_terminal
 from tests.line import by_destination, line
 
@@ -141,8 +142,10 @@ def test_one_that_fails_stops_no_other_and_a_guarded_stage_asks(jar: Callable[..
             assert words in cj(*arguments, code=code).err
 
 
-def test_somebody_was_there_after_the_change_was_shown(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    """On a guarded stage what was not shown is not done; elsewhere it is, and told."""
+def test_somebody_was_there_after_the_change_was_shown(
+    jar: Callable[..., Coinjar], cj: Coinjar, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """On a guarded stage what was not shown is not done; elsewhere it is, and told, if it was shown a while ago."""
     with line(jar, cj) as (salt, _, _):
         real = salt.standin.answer
         looks: list[str] = []
@@ -161,9 +164,22 @@ def test_somebody_was_there_after_the_change_was_shown(jar: Callable[..., Coinja
         assert "it changed there after the change was shown, and nothing was written" in done.err
         assert salt.standin.state["apps"]["line-web-prod"]["settings"] == {"LEVEL": "meddled"}
         looks.clear()
+        monkeypatch.setattr(target_delivery, "RECENT", -1.0)
         done = cj("deliver", "dev", "hosting")
         assert "it changed there after the change was shown: the present differences are written" in done.err
         assert salt.standin.state["apps"]["line-web-dev"]["settings"]["LEVEL"] == "info"
+
+
+def test_a_delivery_lists_once_before_it_writes_and_once_after(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """What was read moments ago is not read again, unless the stage is guarded, or another delivery was faster."""
+    with line(jar, cj) as (_, fish, _):
+        lists = "GET /api/projects/line-mailer/variables"
+        for stage, more, number in (("dev", (), 2), ("prod", ("--allow-guarded", "prod"), 3)):
+            cj("put", "MAIL=other.example", "--stage", stage)
+            cj("deliver", stage, "hosting", *more)
+            del fish.server.seen[:]
+            cj("deliver", stage, "fish", *more)
+            assert fish.server.seen.count(lists) == number, stage
 
 
 def test_several_stages_in_one_variable(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

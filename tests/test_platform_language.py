@@ -186,7 +186,7 @@ def test_a_write_that_is_only_accepted_is_waited_for(jar: Callable[..., Coinjar]
         jobs = system.running.standin.state["shelves"]["sandling-dev"]["jobs"]
         ends = False
 
-        def meanwhile(method: str, answer: Callable[[], Any]) -> Any:
+        def meanwhile(_: str, answer: Callable[[], Any]) -> Any:
             for job in jobs.values() if not ends else ():
                 job["looks"] = 100
             return answer()

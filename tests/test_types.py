@@ -244,7 +244,7 @@ def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coi
         ("{type: platform, platform: nope, address: x}", "there is no platform description 'nope'"),
         ("{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1'}", "has no 'app': the app's name there"),
         (
-            "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: x}",
+            "{type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', app: 'x-{stage}'}",
             "there has one place for web and mailer on dev, which would overwrite each other",
         ),
         (

@@ -9,11 +9,11 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from coinjar.core.consent import WRITES, Act
+from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.errors import InputError, Location
 from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Destination
 from coinjar.core.placeholders import fill, placeholders
-from coinjar.core.rules.base import Diagnostic, PortUse
 from coinjar.destinations.hidden_lines import Hidden, hidden_lines
 from coinjar.destinations.options import Option
 from coinjar.destinations.stage_view import RenderContext, StageView, services_for

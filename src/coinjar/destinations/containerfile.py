@@ -9,9 +9,9 @@ from collections.abc import Iterator, Mapping
 from functools import partial
 from typing import NamedTuple
 
+from coinjar.core.diagnostics import PortUse
 from coinjar.core.errors import InputError, Location, raise_all
 from coinjar.core.model import Destination
-from coinjar.core.rules.base import PortUse
 from coinjar.destinations.base import FileDestination, Output, reading_of
 from coinjar.destinations.options import Option
 from coinjar.destinations.stage_view import RenderContext, StageView

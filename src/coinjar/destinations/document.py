@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from functools import partial
 
+from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.errors import CoinJarError, Location, raise_all
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
-from coinjar.core.rules.base import Diagnostic, PortUse
 from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.document_places import DocumentPlace, read_form, read_places
 from coinjar.destinations.environment_levels import EnvironmentLevel, idle, levels_above, lifted, nearest_above

@@ -9,9 +9,9 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.errors import Location, location_of
 from coinjar.core.model import Jar
-from coinjar.core.rules.base import Diagnostic, PortUse
 from coinjar.destinations.open_document import OpenDocument
 from coinjar.destinations.stage_view import StageView
 from coinjar.destinations.workloads import ManifestDocument, service_of

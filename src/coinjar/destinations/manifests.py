@@ -9,9 +9,9 @@ from collections.abc import Iterable, Iterator, Mapping
 from functools import partial
 from pathlib import Path
 
+from coinjar.core.diagnostics import PortUse
 from coinjar.core.errors import Location
 from coinjar.core.model import Destination
-from coinjar.core.rules.base import PortUse
 from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.container_entries import THERE
 from coinjar.destinations.generated_objects import SERVICE, EarlierObject, GeneratedObject, object_order

@@ -13,11 +13,11 @@ from typing import NamedTuple
 
 from yaml.nodes import ScalarNode
 
+from coinjar.core.diagnostics import PortUse
 from coinjar.core.errors import CoinJarError, InputError, Location, location_of, raise_all
 from coinjar.core.model import Destination
 from coinjar.core.names import suggestion
 from coinjar.core.patterns import fullmatch
-from coinjar.core.rules.base import PortUse
 from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.hidden_lines import Hidden
 from coinjar.destinations.options import FLAG, Option

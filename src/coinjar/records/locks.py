@@ -15,15 +15,11 @@ import time
 from collections.abc import AsyncIterator
 from datetime import datetime
 from pathlib import Path
-from typing import NamedTuple
-
-from sqlalchemy import DateTime, func, literal_column, select
-from sqlalchemy.engine import Connection
-from sqlalchemy.exc import IntegrityError
+from typing import Any, NamedTuple
 
 from coinjar.core.errors import ExternalError
-from coinjar.records.store import RecordStore, who
-from coinjar.records.tables import locks
+from coinjar.records.database import Transaction
+from coinjar.records.store import RecordStore, as_time, who
 
 LEASE = 60.0
 """Seconds without renewal after which a holder counts as dead."""
@@ -61,26 +57,31 @@ class DeliveryLock:
 
     def take(self) -> LockHolder | None:
         """Take the lock; if a live process holds it, return its holder."""
-        mine = {"name": self.name, "token": self.token, "holder": who(), "process": _this_process()}
-        with self.records.connected() as connection:
-            clock = _clock(connection)
-            try:
-                with connection.begin_nested():
-                    connection.execute(locks.insert().values(**mine, since=clock, seen=clock))
+        with self.records.connected() as transaction:
+            clock = _clock(transaction)
+            mine: dict[str, Any] = {
+                "name": self.name,
+                "token": self.token,
+                "holder": who(),
+                "process": _this_process(),
+                "clock": clock,
+            }
+            if transaction.execute(
+                "INSERT INTO coinjar_locks (name, token, holder, process, since, seen)"
+                " VALUES (:name, :token, :holder, :process, :clock, :clock) ON CONFLICT (name) DO NOTHING",
+                mine,
+            ):
                 return None
-            except IntegrityError:
-                pass
-            lock_holder = _there(connection, self.name)
+            lock_holder = _there(transaction, self.name)
             if lock_holder is None:
                 return self._gone(clock)
             if not _is_dead(lock_holder, clock):
                 return lock_holder
-            taken = connection.execute(
-                locks.update()
-                .where((locks.c.name == self.name) & (locks.c.token == lock_holder.token))
-                .values(**mine, since=clock, seen=clock)
-            )
-            if taken.rowcount != 1:
+            if not transaction.execute(
+                "UPDATE coinjar_locks SET token = :token, holder = :holder, process = :process, since = :clock,"
+                " seen = :clock WHERE name = :name AND token = :old",
+                mine | {"old": lock_holder.token},
+            ):
                 return lock_holder._replace(holder="another process")
             self.taken_from = lock_holder.holder
             return None
@@ -91,13 +92,11 @@ class DeliveryLock:
 
     def heartbeat(self) -> None:
         """Renew the lock. Raises LockLost."""
-        with self.records.connected() as connection:
-            renewed = connection.execute(
-                locks.update()
-                .where((locks.c.name == self.name) & (locks.c.token == self.token))
-                .values(seen=_clock(connection))
-            )
-            if renewed.rowcount != 1:
+        with self.records.connected() as transaction:
+            if not transaction.execute(
+                "UPDATE coinjar_locks SET seen = :clock WHERE name = :name AND token = :token",
+                self._mine() | {"clock": _clock(transaction)},
+            ):
                 hint = "run it again: it checks what is there"
                 raise LockLost(
                     f"the lock on {self.shown} was taken over by another process", hint=hint, code="lock-lost"
@@ -132,26 +131,37 @@ class DeliveryLock:
 
     def release(self) -> None:
         """Release the lock."""
-        with self.records.connected() as connection:
-            connection.execute(locks.delete().where((locks.c.name == self.name) & (locks.c.token == self.token)))
+        with self.records.connected() as transaction:
+            transaction.execute(_DELETE, self._mine())
+
+    def _mine(self) -> dict[str, Any]:
+        return {"name": self.name, "token": self.token}
+
+
+_DELETE = "DELETE FROM coinjar_locks WHERE name = :name AND token = :token"
 
 
 def clear_dead(records: RecordStore, name: str) -> str:
     """Remove the lock of a dead holder; return who that was, "" if there is none."""
     lock = DeliveryLock(records, name)
-    with records.connected() as connection:
-        lock_holder = _there(connection, lock.name)
-        if lock_holder is None or not _is_dead(lock_holder, _clock(connection)):
+    with records.connected() as transaction:
+        lock_holder = _there(transaction, lock.name)
+        if lock_holder is None or not _is_dead(lock_holder, _clock(transaction)):
             return ""
-        connection.execute(locks.delete().where((locks.c.name == lock.name) & (locks.c.token == lock_holder.token)))
+        transaction.execute(_DELETE, {"name": lock.name, "token": lock_holder.token})
         return lock_holder.holder
 
 
-def _there(connection: Connection, name: str) -> LockHolder | None:
-    row = connection.execute(
-        select(*(locks.c[field] for field in LockHolder._fields)).where(locks.c.name == name)
-    ).first()
-    return LockHolder(row[0], row[1], row[2], row[3], row[4]) if row is not None else None
+def _there(transaction: Transaction, name: str) -> LockHolder | None:
+    row = transaction.first(
+        "SELECT token, holder, process, since, seen FROM coinjar_locks WHERE name = :name", {"name": name}
+    )
+    if row is None:
+        return None
+    since, seen = as_time(row[3]), as_time(row[4])
+    assert since, "a column that is never null"
+    assert seen, "a column that is never null"
+    return LockHolder(row[0], row[1], row[2], since, seen)
 
 
 @contextlib.asynccontextmanager
@@ -192,15 +202,12 @@ async def _keep_alive(lock: DeliveryLock) -> None:
             pause = _AGAIN if lock.renew() else _RETRY
 
 
-def _clock(connection: Connection) -> datetime:
+def _clock(transaction: Transaction) -> datetime:
     """Return the database's time, UTC."""
-    if connection.dialect.name == "sqlite":
-        message = connection.execute(select(func.strftime("%Y-%m-%d %H:%M:%S", "now"))).scalar_one()
-        return datetime.fromisoformat(str(message))
-    result: datetime = connection.execute(
-        select(literal_column("timezone('utc', clock_timestamp())", DateTime))
-    ).scalar_one()
-    return result.replace(tzinfo=None)
+    ((value,),) = transaction.rows(f"SELECT {transaction.database.clock}")
+    clock = as_time(value)
+    assert clock, "a time"
+    return clock.replace(tzinfo=None)
 
 
 def _this_process() -> str:

@@ -10,34 +10,17 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, NamedTuple
-from urllib.parse import quote
-
-from sqlalchemy import URL, Engine, create_engine, event, func, make_url, select
-from sqlalchemy.engine import Connection
-from sqlalchemy.exc import ArgumentError, SQLAlchemyError
+from urllib.parse import urlsplit
 
 from coinjar.core.delivery import DeliveryChange, LastApplied
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, UsageError
 from coinjar.core.secret import reveal
-from coinjar.records.tables import changes, deliveries, last, metadata, parts
+from coinjar.records.database import Database, DatabaseError, PostgresDatabase, SqliteDatabase, Transaction, Values
 from coinjar.system.files import display_path
 
 RUNNING, DONE, FAILED, INTERRUPTED = "running", "done", "failed", "interrupted"
 ASKED, RESTARTED, WAITS = "asked", "done", "waits"
 """A target's restart: requested and not confirmed yet, done, or still needed."""
-_PATIENCE = 30
-"""Seconds to wait for a busy database."""
-
-
-_PROVEN = {"sslmode": "verify-full", "sslrootcert": "system", "require_auth": "scram-sha-256"}
-"""What a database on another machine must prove (libpq's options), unless its address sets something else: its
-certificate, and that it knows the password without receiving it.
-"""
-
-
-def _is_local(host: str | None) -> bool:
-    """Return whether a database is on this machine: a socket's folder, or a loopback address."""
-    return not host or host.startswith("/") or host in ("localhost", "127.0.0.1", "::1")
 
 
 class DeliveryRecord(NamedTuple):
@@ -99,37 +82,31 @@ class RecordStore:
         self.app = app
         self.origin = origin
         self.shown = display_path(place) if isinstance(place, Path) else "the records' database"
-        self.engine = self._shared(place, password) if isinstance(place, str) else _sqlite(place)
+        self.database = self._shared(place, password) if isinstance(place, str) else _sqlite(place)
         try:
             self._make_tables()
         except ExternalError:  # another process created them at the same time; any other failure appears again
             self._make_tables()
 
     def _make_tables(self) -> None:
-        with self.connected() as connection:
-            metadata.create_all(connection)
+        with self._told():
+            self.database.make_tables()
 
-    def _shared(self, address: str, password: str | None) -> Engine:
+    def _shared(self, address: str, password: str | None) -> Database:
         try:
-            url = make_url(address)
-        except ArgumentError:
+            scheme, has_password = urlsplit(address).scheme, urlsplit(address).password is not None
+        except ValueError:
             raise self._wrong("it is not an address") from None
-        if url.get_backend_name() != "postgresql":
+        if scheme and scheme not in ("postgresql", "postgres"):
             raise self._wrong("only PostgreSQL can be shared")
-        if url.password:
+        if not scheme:
+            raise self._wrong("it is not an address")
+        if has_password:
             raise self._wrong("it contains a password, and others can read jar.yaml")
-        url = URL.create(
-            "postgresql+psycopg",
-            url.username,
-            reveal(password) if password else None,
-            url.host,
-            url.port,
-            url.database,
-            url.query,
-        )
-        safe = {} if _is_local(url.host) else {name: word for name, word in _PROVEN.items() if name not in url.query}
         try:
-            return create_engine(url, pool_pre_ping=True, connect_args={"connect_timeout": 10} | safe)
+            return PostgresDatabase(address, reveal(password) if password else None)
+        except ValueError:
+            raise self._wrong("it is not an address") from None
         except ModuleNotFoundError:
             raise InputError(
                 "records in PostgreSQL need a driver",
@@ -143,92 +120,96 @@ class RecordStore:
         return InputError(f"the address of the records: {words}", hint=hint, location=self.origin, code="records")
 
     @contextlib.contextmanager
-    def connected(self) -> Iterator[Connection]:
-        """Run one transaction."""
+    def _told(self) -> Iterator[None]:
+        """Raise ExternalError for a failure of the database."""
         try:
-            with self.engine.begin() as connection:
-                yield connection
-        except SQLAlchemyError as fault:
-            raise self.failed(fault) from None
+            yield
+        except DatabaseError as fault:
+            hint = (
+                "check the file and the free space"
+                if self.database.system == "sqlite"
+                else "check that it is running, and the address and password"
+            )
+            raise ExternalError(f"{self.shown}: {fault}", hint=hint, location=self.origin, code="records") from None
 
-    def failed(self, fault: SQLAlchemyError) -> ExternalError:
-        """Return the error, without the statement and its parameters."""
-        message = str(getattr(fault, "orig", None) or type(fault).__name__).strip().splitlines()[0][:200]
-        hint = (
-            "check the file and the free space"
-            if self.engine.name == "sqlite"
-            else "check that it is running, and the address and password"
-        )
-        return ExternalError(f"{self.shown}: {message}", hint=hint, location=self.origin, code="records")
+    @contextlib.contextmanager
+    def connected(self) -> Iterator[Transaction]:
+        """Run one transaction. Raises ExternalError."""
+        with self._told(), self.database.transaction() as transaction:
+            yield transaction
 
     def close(self) -> None:
-        """Close the connections."""
-        self.engine.dispose()
+        """Close the connection."""
+        self.database.close()
 
     # -- writing
 
     def begin(self, stage: str, destination: str, undoes: int | None = None) -> int:
         """Return a new delivery's number. Unfinished ones (their lock is ours now) are marked as interrupted."""
         self.mark_interrupted(stage, destination)
-        with self.connected() as connection:
-            values = {
-                "app": self.app,
-                "stage": stage,
-                "destination": destination,
-                "who": who(),
-                "started": now(),
-                "state": RUNNING,
-                "undoes": undoes,
-            }
-            key = connection.execute(deliveries.insert().values(values)).inserted_primary_key
-            assert key, "a row was inserted"
-            return int(key[0])
+        values: Values = self._of(stage, destination) | {
+            "who": who(),
+            "started": now(),
+            "state": RUNNING,
+            "undoes": undoes,
+        }
+        with self.connected() as transaction:
+            (row,) = transaction.rows(
+                "INSERT INTO coinjar_deliveries (app, stage, destination, who, started, state, undoes)"
+                " VALUES (:app, :stage, :destination, :who, :started, :state, :undoes) RETURNING number",
+                values,
+            )
+            return int(row[0])
 
     def mark_interrupted(self, stage: str, destination: str) -> None:
         """Mark running deliveries as interrupted: the caller holds the lock, or knows that nobody does."""
-        mine = (
-            (deliveries.c.app == self.app) & (deliveries.c.stage == stage) & (deliveries.c.destination == destination)
-        )
-        with self.connected() as connection:
-            connection.execute(
-                deliveries.update().where(mine & (deliveries.c.state == RUNNING)).values(state=INTERRUPTED)
+        with self.connected() as transaction:
+            transaction.execute(
+                "UPDATE coinjar_deliveries SET state = :new WHERE app = :app AND stage = :stage"
+                " AND destination = :destination AND state = :old",
+                self._of(stage, destination) | {"new": INTERRUPTED, "old": RUNNING},
             )
 
     def begin_part(
         self, number: int, target: str, label: str, snapshot: bytes | None, planned: Iterable[DeliveryChange]
     ) -> None:
         """Record, before the first write to a target, what will change and what was there before."""
-        with self.connected() as connection:
-            connection.execute(
-                parts.insert().values(
-                    delivery=number, target=target, label=label, state=RUNNING, restart="", notes="", snapshot=snapshot
-                )
+        of: dict[str, Any] = {"delivery": number, "target": target}
+        with self.connected() as transaction:
+            transaction.execute(
+                "INSERT INTO coinjar_parts (delivery, target, label, state, restart, notes, snapshot)"
+                " VALUES (:delivery, :target, :label, :state, '', '', :snapshot)",
+                of | {"label": label, "state": RUNNING, "snapshot": snapshot},
             )
-            rows = [
-                {
-                    "delivery": number,
-                    "target": target,
-                    "name": change.name,
-                    "action": change.action,
-                    "secret": change.secret,
-                }
-                for change in planned
-            ]
-            if rows:
-                connection.execute(changes.insert(), rows)
+            transaction.execute_each(
+                "INSERT INTO coinjar_changes (delivery, target, name, action, secret)"
+                " VALUES (:delivery, :target, :name, :action, :secret)",
+                [of | {"name": change.name, "action": change.action, "secret": change.secret} for change in planned],
+            )
 
-    def set_part(self, number: int, target: str, **values: Any) -> None:  # noqa: ANN401 - columns of several types
-        """Update a target's state, restart, notes."""
-        with self.connected() as connection:
-            connection.execute(
-                parts.update().where((parts.c.delivery == number) & (parts.c.target == target)).values(**values)
+    def set_part(
+        self,
+        number: int,
+        target: str,
+        *,
+        state: str | None = None,
+        restart: str | None = None,
+        notes: str | None = None,
+    ) -> None:
+        """Update a target's state, restart, notes; None leaves one as it is."""
+        with self.connected() as transaction:
+            transaction.execute(
+                "UPDATE coinjar_parts SET state = coalesce(:state, state), restart = coalesce(:restart, restart),"
+                " notes = coalesce(:notes, notes) WHERE delivery = :delivery AND target = :target",
+                {"delivery": number, "target": target, "state": state, "restart": restart, "notes": notes},
             )
 
     def end(self, number: int, state: str) -> None:
         """Record the end of a delivery."""
-        with self.connected() as connection:
-            connection.execute(
-                deliveries.update().where(deliveries.c.number == number).values(state=state, ended=now())
+        with self.connected() as transaction:
+            transaction.execute(
+                "UPDATE coinjar_deliveries SET state = :state, ended = :ended WHERE number = :number",
+                {"number": number, "state": state, "ended": now()},
             )
 
     def remember(
@@ -241,144 +222,153 @@ class RecordStore:
         gone: Sequence[str],
     ) -> None:
         """Record what a target has now, variable by variable."""
-        mine = self._of(stage, destination, target)
-        names = [*delivered, *gone]
-        with self.connected() as connection:
-            for start in range(0, len(names), 500):
-                connection.execute(last.delete().where(mine & last.c.name.in_(names[start : start + 500])))
-            fixed = {"app": self.app, "stage": stage, "destination": destination, "target": target, "delivery": number}
-            rows = [
-                fixed
-                | {
-                    "name": name,
-                    "fingerprint": applied.fingerprint,
-                    "mark": applied.version,
-                    "in_effect": applied.in_effect,
-                }
-                for name, applied in delivered.items()
-            ]
-            if rows:
-                connection.execute(last.insert(), rows)
+        of = self._of(stage, destination, target)
+        with self.connected() as transaction:
+            transaction.execute_each(
+                f"DELETE FROM coinjar_last WHERE {_TARGET} AND name = :name",  # noqa: S608 - a constant
+                [of | {"name": name} for name in (*delivered, *gone)],
+            )
+            transaction.execute_each(
+                "INSERT INTO coinjar_last (app, stage, destination, target, name, fingerprint, mark, in_effect,"
+                " delivery) VALUES (:app, :stage, :destination, :target, :name, :fingerprint, :mark, :in_effect,"
+                " :delivery)",
+                [
+                    of
+                    | {
+                        "delivery": number,
+                        "name": name,
+                        "fingerprint": applied.fingerprint,
+                        "mark": applied.version,
+                        "in_effect": applied.in_effect,
+                    }
+                    for name, applied in delivered.items()
+                ],
+            )
 
     def took_effect(self, stage: str, destination: str, target: str) -> None:
         """Record that everything delivered to a target is in use; removed variables are forgotten."""
-        with self.connected() as connection:
-            connection.execute(last.delete().where(self._of(stage, destination, target) & (last.c.fingerprint == "")))
-            connection.execute(last.update().where(self._of(stage, destination, target)).values(in_effect=True))
+        of = self._of(stage, destination, target)
+        with self.connected() as transaction:
+            transaction.execute(
+                f"DELETE FROM coinjar_last WHERE {_TARGET} AND fingerprint = ''",  # noqa: S608 - a constant
+                of,
+            )
+            transaction.execute(
+                f"UPDATE coinjar_last SET in_effect = :yes WHERE {_TARGET}",  # noqa: S608 - a constant
+                of | {"yes": True},
+            )
 
-    def _of(self, stage: str, destination: str, target: str) -> Any:  # noqa: ANN401 - an SQL expression
-        return (
-            (last.c.app == self.app)
-            & (last.c.stage == stage)
-            & (last.c.destination == destination)
-            & (last.c.target == target)
-        )
+    def _of(self, stage: str, destination: str, target: str | None = None) -> dict[str, Any]:
+        of = {"app": self.app, "stage": stage, "destination": destination}
+        return of if target is None else of | {"target": target}
 
     # -- reading
 
     def last(self, stage: str, destination: str, target: str) -> dict[str, LastApplied]:
         """Return what was delivered last to a target, by name."""
-        with self.connected() as connection:
-            rows = connection.execute(
-                select(last.c.name, last.c.fingerprint, last.c.mark, last.c.in_effect).where(
-                    self._of(stage, destination, target)
-                )
+        with self.connected() as transaction:
+            rows = transaction.rows(
+                f"SELECT name, fingerprint, mark, in_effect FROM coinjar_last WHERE {_TARGET}",  # noqa: S608 - constant
+                self._of(stage, destination, target),
             )
-            return {name: LastApplied(*rest) for name, *rest in rows}
+            return {name: LastApplied(fingerprint, mark, bool(used)) for name, fingerprint, mark, used in rows}
 
     def every_last(self) -> list[tuple[str, str, str, str, str]]:
         """Return stage, destination, target, name and fingerprint of everything that was delivered last."""
-        with self.connected() as connection:
-            found = select(last.c.stage, last.c.destination, last.c.target, last.c.name, last.c.fingerprint).where(
-                last.c.app == self.app
+        with self.connected() as transaction:
+            rows = transaction.rows(
+                "SELECT stage, destination, target, name, fingerprint FROM coinjar_last WHERE app = :app",
+                {"app": self.app},
             )
-            return [(row[0], row[1], row[2], row[3], row[4]) for row in connection.execute(found)]
+            return [(row[0], row[1], row[2], row[3], row[4]) for row in rows]
 
     def listed(self, most: int | None = None) -> list[DeliveryRecord]:
         """Return the deliveries, newest first."""
-        with self.connected() as connection:
-            wanted = (
-                select(*_DELIVERY).where(deliveries.c.app == self.app).order_by(deliveries.c.number.desc()).limit(most)
+        with self.connected() as transaction:
+            rows = transaction.rows(
+                f"{_DELIVERIES} WHERE app = :app ORDER BY number DESC" + (" LIMIT :most" if most is not None else ""),
+                {"app": self.app} | ({"most": most} if most is not None else {}),
             )
-            return [DeliveryRecord(*row) for row in connection.execute(wanted)]
+            return [_delivery(row) for row in rows]
 
     def counts(self) -> dict[int, dict[str, int]]:
         """Return how many variables each delivery added, changed and removed."""
         result: dict[int, dict[str, int]] = {}
-        with self.connected() as connection:
-            grouped = select(changes.c.delivery, changes.c.action, func.count()).group_by(
-                changes.c.delivery, changes.c.action
-            )
-            for number, action, count in connection.execute(grouped):
+        with self.connected() as transaction:
+            for number, action, count in transaction.rows(
+                "SELECT delivery, action, count(*) FROM coinjar_changes GROUP BY delivery, action"
+            ):
                 result.setdefault(number, {})[action] = count
         return result
 
     def delivery(self, number: int) -> tuple[DeliveryRecord, list[TargetRecord], list[VariableRecord]]:
         """Return one delivery with all details. Raises UsageError if there is none."""
-        with self.connected() as connection:
-            found = connection.execute(
-                select(*_DELIVERY).where((deliveries.c.app == self.app) & (deliveries.c.number == number))
-            ).first()
+        with self.connected() as transaction:
+            found = transaction.first(
+                f"{_DELIVERIES} WHERE app = :app AND number = :number", {"app": self.app, "number": number}
+            )
             if found is None:
                 raise UsageError(
                     f"there is no delivery {number}",
                     hint="list them with `coinjar deliveries`",
                     code="unknown-delivery",
                 )
-            wanted = select(
-                parts.c.target, parts.c.label, parts.c.state, parts.c.restart, parts.c.notes, parts.c.snapshot
+            targets = transaction.rows(
+                "SELECT target, label, state, restart, notes, snapshot FROM coinjar_parts"
+                " WHERE delivery = :number ORDER BY target",
+                {"number": number},
             )
-            mine = [
-                TargetRecord(*row)
-                for row in connection.execute(wanted.where(parts.c.delivery == number).order_by(parts.c.target))
-            ]
-            query = (
-                select(changes.c.target, changes.c.name, changes.c.action, changes.c.secret)
-                .where(changes.c.delivery == number)
-                .order_by(changes.c.id)
+            variables = transaction.rows(
+                "SELECT target, name, action, secret FROM coinjar_changes WHERE delivery = :number ORDER BY id",
+                {"number": number},
             )
-            return DeliveryRecord(*found), mine, [VariableRecord(*row) for row in connection.execute(query)]
+            return (
+                _delivery(found),
+                [TargetRecord(*row) for row in targets],
+                [VariableRecord(target, name, action, bool(secret)) for target, name, action, secret in variables],
+            )
 
     def unanswered(self, stage: str, destination: str, target: str) -> bool:
         """Return whether the newest delivery to a target requested a restart without a confirmation."""
-        with self.connected() as connection:
-            joined = parts.join(deliveries, parts.c.delivery == deliveries.c.number)
-            mine = (
-                (deliveries.c.app == self.app)
-                & (deliveries.c.stage == stage)
-                & (deliveries.c.destination == destination)
-                & (parts.c.target == target)
+        with self.connected() as transaction:
+            row = transaction.first(
+                "SELECT coinjar_parts.restart FROM coinjar_parts"
+                " JOIN coinjar_deliveries ON coinjar_parts.delivery = coinjar_deliveries.number"
+                " WHERE app = :app AND stage = :stage AND destination = :destination AND target = :target"
+                " ORDER BY coinjar_parts.delivery DESC LIMIT 1",
+                self._of(stage, destination, target),
             )
-            row = connection.execute(
-                select(parts.c.restart).select_from(joined).where(mine).order_by(parts.c.delivery.desc()).limit(1)
-            ).first()
             return row is not None and row[0] == ASKED
 
 
-_DELIVERY = [deliveries.c[name] for name in DeliveryRecord._fields]
+_TARGET = "app = :app AND stage = :stage AND destination = :destination AND target = :target"
+_DELIVERIES = f"SELECT {', '.join(DeliveryRecord._fields)} FROM coinjar_deliveries"  # noqa: S608 - a constant
 
 
-def _sqlite(path: Path | None) -> Engine:
-    """Return the engine of a file that only its owner can read; for None of one in memory."""
+def _delivery(row: tuple[Any, ...]) -> DeliveryRecord:
+    number, stage, destination, whose, started, ended, state, undoes = row
+    began = as_time(started)
+    assert began, "a column that is never null"
+    return DeliveryRecord(number, stage, destination, whose, began, as_time(ended), state, undoes)
+
+
+def as_time(value: str | datetime | None) -> datetime | None:
+    """Return a time of a row: SQLite returns texts."""
+    return datetime.fromisoformat(value) if isinstance(value, str) else value
+
+
+def _sqlite(path: Path | None) -> Database:
+    """Return a file that only its owner can read; for None a database in memory."""
     if path is None:
-        return create_engine("sqlite://")
+        return SqliteDatabase(None)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600))
     except OSError as fault:
         if path.is_file() and os.access(path, os.R_OK):
-            return create_engine(
-                URL.create("sqlite", database=f"file:{quote(str(path))}", query={"mode": "ro", "uri": "true"})
-            )
+            return SqliteDatabase(str(path), readonly=True)
         message = f"cannot write it: {(fault.strerror or 'unknown error').lower()}"
         raise ExternalError(
             message, hint="check the folder's permissions", location=Location(display_path(path)), code="records"
         ) from None
-    engine = create_engine(URL.create("sqlite", database=str(path)), connect_args={"timeout": _PATIENCE})
-
-    @event.listens_for(engine, "connect")
-    def _keep_links(connection: Any, record: object) -> None:  # noqa: ANN401 - the driver's own
-        del record
-        connection.execute("PRAGMA foreign_keys=ON")
-
-    return engine
+    return SqliteDatabase(str(path))

@@ -5,78 +5,65 @@ They contain no values: only fingerprints with the stage's key, and snapshots th
 
 from __future__ import annotations
 
-from sqlalchemy import (
-    Boolean,
-    Column,
-    DateTime,
-    ForeignKey,
-    Integer,
-    LargeBinary,
-    MetaData,
-    String,
-    Table,
-    Text,
-    UniqueConstraint,
-)
+TABLES = {
+    "coinjar_deliveries": """
+        number {number},
+        app VARCHAR(64) NOT NULL,
+        stage VARCHAR(64) NOT NULL,
+        destination VARCHAR(64) NOT NULL,
+        who TEXT NOT NULL,
+        started {time} NOT NULL,
+        ended {time},
+        state VARCHAR(16) NOT NULL,
+        undoes INTEGER""",
+    "coinjar_parts": """
+        delivery INTEGER NOT NULL REFERENCES coinjar_deliveries (number),
+        target VARCHAR(255) NOT NULL,
+        label TEXT NOT NULL,
+        state VARCHAR(16) NOT NULL,
+        restart VARCHAR(16) NOT NULL,
+        notes TEXT NOT NULL,
+        snapshot {bytes},
+        PRIMARY KEY (delivery, target)""",
+    "coinjar_changes": """
+        id {number},
+        delivery INTEGER NOT NULL REFERENCES coinjar_deliveries (number),
+        target VARCHAR(255) NOT NULL,
+        name TEXT NOT NULL,
+        action VARCHAR(16) NOT NULL,
+        secret BOOLEAN NOT NULL""",
+    "coinjar_last": """
+        id {number},
+        app VARCHAR(64) NOT NULL,
+        stage VARCHAR(64) NOT NULL,
+        destination VARCHAR(64) NOT NULL,
+        target VARCHAR(255) NOT NULL,
+        name TEXT NOT NULL,
+        fingerprint VARCHAR(64) NOT NULL,
+        mark TEXT NOT NULL,
+        in_effect BOOLEAN NOT NULL,
+        delivery INTEGER NOT NULL,
+        UNIQUE (app, stage, destination, target, name)""",
+    "coinjar_locks": """
+        name VARCHAR(255) PRIMARY KEY,
+        token VARCHAR(64) NOT NULL,
+        holder TEXT NOT NULL,
+        process TEXT NOT NULL,
+        since {time} NOT NULL,
+        seen {time} NOT NULL""",
+}
+"""The columns of each table; `{number}`, `{time}` and `{bytes}` are types that each database names in its own way."""
+INDEXES = {"ix_coinjar_changes_delivery": "coinjar_changes (delivery)"}
+TYPES = {
+    "sqlite": {"number": "INTEGER PRIMARY KEY", "time": "DATETIME", "bytes": "BLOB"},
+    "postgresql": {"number": "SERIAL PRIMARY KEY", "time": "TIMESTAMP WITHOUT TIME ZONE", "bytes": "BYTEA"},
+}
 
-metadata = MetaData()
 
-deliveries = Table(
-    "coinjar_deliveries",
-    metadata,
-    Column("number", Integer, primary_key=True, autoincrement=True),
-    Column("app", String(64), nullable=False),
-    Column("stage", String(64), nullable=False),
-    Column("destination", String(64), nullable=False),
-    Column("who", Text, nullable=False),
-    Column("started", DateTime, nullable=False),
-    Column("ended", DateTime),
-    Column("state", String(16), nullable=False),
-    Column("undoes", Integer),
-)
-parts = Table(
-    "coinjar_parts",
-    metadata,
-    Column("delivery", ForeignKey(deliveries.c.number), primary_key=True),
-    Column("target", String(255), primary_key=True),
-    Column("label", Text, nullable=False),
-    Column("state", String(16), nullable=False),
-    Column("restart", String(16), nullable=False, default=""),
-    Column("notes", Text, nullable=False, default=""),
-    Column("snapshot", LargeBinary),
-)
-changes = Table(
-    "coinjar_changes",
-    metadata,
-    Column("id", Integer, primary_key=True, autoincrement=True),
-    Column("delivery", ForeignKey(deliveries.c.number), nullable=False, index=True),
-    Column("target", String(255), nullable=False),
-    Column("name", Text, nullable=False),
-    Column("action", String(16), nullable=False),
-    Column("secret", Boolean, nullable=False),
-)
-last = Table(
-    "coinjar_last",
-    metadata,
-    Column("id", Integer, primary_key=True, autoincrement=True),
-    Column("app", String(64), nullable=False),
-    Column("stage", String(64), nullable=False),
-    Column("destination", String(64), nullable=False),
-    Column("target", String(255), nullable=False),
-    Column("name", Text, nullable=False),
-    Column("fingerprint", String(64), nullable=False),
-    Column("mark", Text, nullable=False, default=""),
-    Column("in_effect", Boolean, nullable=False),
-    Column("delivery", Integer, nullable=False),
-    UniqueConstraint("app", "stage", "destination", "target", "name"),
-)
-locks = Table(
-    "coinjar_locks",
-    metadata,
-    Column("name", String(255), primary_key=True),
-    Column("token", String(64), nullable=False),
-    Column("holder", Text, nullable=False),
-    Column("process", Text, nullable=False),
-    Column("since", DateTime, nullable=False),
-    Column("seen", DateTime, nullable=False),
-)
+def statements(system: str) -> list[str]:
+    """Return the statements that create all tables on a system (`sqlite` or `postgresql`)."""
+    types = TYPES[system]
+    return [
+        *(f"CREATE TABLE IF NOT EXISTS {name} ({columns.format(**types)})" for name, columns in TABLES.items()),
+        *(f"CREATE INDEX IF NOT EXISTS {name} ON {where}" for name, where in INDEXES.items()),
+    ]

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.code_uses import CodeLiteral, CodeUse, has_code
+from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.layers import Fetch
 from coinjar.core.model import Jar
-from coinjar.core.rules.base import CheckContext, Diagnostic, PortUse
+from coinjar.core.rules.base import CheckContext
 from coinjar.jarfile.layout import JarLayout
 from coinjar.sources.base import SET_BY_EVERYBODY
 

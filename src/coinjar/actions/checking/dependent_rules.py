@@ -8,12 +8,13 @@ from contextlib import closing
 from coinjar.actions.checking.context import FileContext
 from coinjar.actions.delivery.records import fingerprint, open_records
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, DecryptionError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.core.references import Template
-from coinjar.core.rules.base import CheckContext, Diagnostic
+from coinjar.core.rules.base import CheckContext
 from coinjar.destinations.stage_view import RenderContext
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.naming_key import has_naming_key

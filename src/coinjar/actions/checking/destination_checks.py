@@ -13,10 +13,11 @@ from coinjar.actions.delivery.selection import is_for, is_named, staying
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.output.render_files import SAME, RenderedFile, secrets_in_the_open, state_of
 from coinjar.core.delivery import DesiredValue
+from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location
 from coinjar.core.model import Destination
-from coinjar.core.rules.base import CheckContext, Diagnostic, PortUse
+from coinjar.core.rules.base import CheckContext
 from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.base import Output
 from coinjar.destinations.stage_view import RenderContext, StageView

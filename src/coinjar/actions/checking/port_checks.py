@@ -11,8 +11,9 @@ from typing import NamedTuple
 
 from coinjar.actions.mentions.search import code_paths, services_below
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.diagnostics import PortUse
 from coinjar.core.errors import CoinJarError, location_of
-from coinjar.core.rules.base import CheckContext, PortUse
+from coinjar.core.rules.base import CheckContext
 from coinjar.destinations.linked_places import compose_services, exposed, published
 from coinjar.destinations.open_document import OpenDocument
 from coinjar.jarfile.load import read_bytes

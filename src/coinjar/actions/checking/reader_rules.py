@@ -6,9 +6,9 @@ from collections.abc import Iterator
 
 from coinjar.actions.checking.context import FileContext
 from coinjar.core.definition import SealedDefinition
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.errors import Location
 from coinjar.core.names import SHARED
-from coinjar.core.rules.base import Diagnostic
 from coinjar.jarfile.keyring import scopes
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.readers import Readers, load_readers

@@ -9,11 +9,12 @@ from pathlib import Path
 
 from coinjar.actions.checking.context import FileContext
 from coinjar.actions.secrets.known_secrets import secret_texts
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location
 from coinjar.core.inference import infer, is_placeholder
 from coinjar.core.model import Jar
 from coinjar.core.redaction import SecretFinder
-from coinjar.core.rules.base import CheckContext, Diagnostic
+from coinjar.core.rules.base import CheckContext
 from coinjar.dialects import reader
 from coinjar.system.files import display_path, read_file
 from coinjar.system.version_control import commit_of, history, holding, tracked_below

@@ -1,4 +1,4 @@
-"""Deliver to live destinations: inspect, show, lock, inspect again, write only what differs, read back, record,
+"""Deliver to live destinations: inspect, show, lock, inspect again if it was a while ago, write only what differs, read back, record,
 restart.
 """
 

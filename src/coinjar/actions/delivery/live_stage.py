@@ -5,6 +5,7 @@ the jar.
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple, Self, TypeVar
 
@@ -32,13 +33,16 @@ T = TypeVar("T")
 
 
 class TargetInspection(NamedTuple):
-    """What was read from a target: its account, its values, the changes, and whether its values are in use."""
+    """What was read from a target: its account, its values, the changes, and whether its values are in use. `read_at`:
+    when, by the monotonic clock.
+    """
 
     account: str
     live: dict[str, LiveValue]
     plan: DeliveryPlan
     plan_context: PlanContext
     effect: RestartState
+    read_at: float
 
 
 class SuppliedValue(NamedTuple):
@@ -161,9 +165,11 @@ class LiveStage:
         """Inspect a target. Raises InputError if its account is not the recorded one, ExternalError."""
         account = await self.account(open_destination.instance, target)
         live = await target.read()
+        read_at = time.monotonic()
         plan_context = self.known(open_destination.destination, target)
         effect = await self.effect(target, plan_context.last_applied)
-        return TargetInspection(account, live, plan(target.desired_values, live, plan_context), plan_context, effect)
+        changes = plan(target.desired_values, live, plan_context)
+        return TargetInspection(account, live, changes, plan_context, effect, read_at)
 
     async def account(self, instance: LiveDestination, target: Target) -> str:
         """Return a target's account, checked before anything else is read.

@@ -23,7 +23,7 @@ def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStor
 
     Without `make`, none are created. Raises InputError, ExternalError.
     """
-    from coinjar.records.store import RecordStore  # a third of a second, which a check without records need not wait
+    from coinjar.records.store import RecordStore  # which a check without records need not wait for
 
     if jar.records is None:
         path = JarLayout(opened.folder).records

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Callable, Mapping
 
 from coinjar.actions.delivery import snapshots
@@ -26,6 +27,8 @@ from coinjar.records.store import ASKED, DONE, FAILED, RESTARTED, WAITS
 
 MOST_ATTEMPTS = 4
 """How often one delivery writes to a target that others change at the same time."""
+RECENT = 2.0
+"""Seconds for which a target's inspection is used without reading it again."""
 PAUSES = (0.5, 1.5, 3.0)
 """Seconds between the questions whether a restart has happened."""
 
@@ -66,8 +69,9 @@ class TargetDelivery:
             self.lock.renew()
             target.before_write = self.lock.check
             if self.inspected.has_work(self.options):
-                now = await self.opened.inspect(self.inspected.open_destination, target)
-                inspection = self._unless_moved(inspection, with_unmanaged(now, self.options))
+                if not self._still_stands(inspection):
+                    now = await self.opened.inspect(self.inspected.open_destination, target)
+                    inspection = self._unless_moved(inspection, with_unmanaged(now, self.options))
                 self._begin(inspection)
                 began = True
                 if inspection.plan.changes:
@@ -82,6 +86,15 @@ class TargetDelivery:
             message = "\n".join([*target.notes.lines, *([outcome.fault.message] if outcome.fault else [])])
             records.set_part(number, target.key, state=FAILED if outcome.fault else DONE, notes=message)
         return outcome._replace(number=number)
+
+    def _still_stands(self, inspection: TargetInspection) -> bool:
+        """Return whether the inspection can be used as it is: made moments ago, and no delivery of ours since. What
+        others change in these moments is seen at reading back, or by the platform's own condition. On a guarded stage
+        nothing is written but what was shown.
+        """
+        recorded = self.opened.records.last(self.opened.stage, self.destination.name, self.target.key)
+        is_recent = time.monotonic() - inspection.read_at <= RECENT
+        return is_recent and not self.opened.is_guarded and recorded == inspection.plan_context.last_applied
 
     def _unless_moved(self, shown: TargetInspection, now: TargetInspection) -> TargetInspection:
         """Read the target again under the lock; it may have changed since it was shown.

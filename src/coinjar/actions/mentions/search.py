@@ -10,11 +10,12 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.code_uses import SET, CodeLiteral, CodeUse
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.inference import infer
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import VariableName
-from coinjar.core.rules.base import CheckContext, Diagnostic, Finding
+from coinjar.core.rules.base import CheckContext, Finding
 from coinjar.destinations import file_class_of, is_live
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.local_folder import locked, require_own_local

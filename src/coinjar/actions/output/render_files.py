@@ -10,11 +10,11 @@ from typing import NamedTuple
 from coinjar.actions.comparing.file_diffs import FileChange, difference
 from coinjar.actions.delivery.selection import chosen, is_named
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
 from coinjar.core.model import Destination
 from coinjar.core.redaction import Redactor
-from coinjar.core.rules.base import Diagnostic
 from coinjar.destinations import make
 from coinjar.destinations.base import Output, RenderNotice
 from coinjar.destinations.stage_view import RenderContext, StageView

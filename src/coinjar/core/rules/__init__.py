@@ -8,9 +8,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import TypeVar
 
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.model import AcceptedFinding
 from coinjar.core.rules import layering, mentioned, naming, ports, presence, secrets, values
-from coinjar.core.rules.base import ERROR, WARNING, CheckContext, Diagnostic, Finding, Rule
+from coinjar.core.rules.base import ERROR, WARNING, CheckContext, Finding, Rule
 
 C = TypeVar("C", bound=CheckContext)
 

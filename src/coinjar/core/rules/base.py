@@ -8,6 +8,7 @@ from typing import Any, Generic, NamedTuple, TypeVar
 
 from coinjar.core.code_uses import CodeLiteral, CodeUse
 from coinjar.core.definition import Definition, Undecryptable
+from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.errors import CoinJarError, Location, is_encrypted_for_others
 from coinjar.core.inference import is_placeholder
 from coinjar.core.layers import Fetch, Resolver, no_fetch
@@ -16,19 +17,6 @@ from coinjar.core.names import SHARED
 from coinjar.core.redaction import SecretFinder
 
 ERROR, WARNING = "error", "warning"
-
-
-class Diagnostic(NamedTuple):
-    """One result of a rule at one location; `hint` says what to do."""
-
-    message: str
-    hint: str
-    location: Location
-    variable: str | None = None
-    stage: str | None = None
-    service: str | None = None
-    subject: str | None = None
-    """The name that the diagnostic is about, if it is not a declared variable."""
 
 
 class ScopedDefinition(NamedTuple):
@@ -42,16 +30,6 @@ class ScopedDefinition(NamedTuple):
     @property
     def stage(self) -> str | None:
         return None if self.layer in ("default", SHARED) else self.layer
-
-
-class PortUse(NamedTuple):
-    """A port that a file beside the jar gives a service on a stage. `words` says how (`exposes`, `listens on`)."""
-
-    service: str
-    stage: str
-    port: str
-    location: Location
-    words: str
 
 
 class CheckContext:

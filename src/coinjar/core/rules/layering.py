@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.definition import Definition, Undecryptable
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Scope, Variable
 from coinjar.core.names import ALL, SHARED
-from coinjar.core.rules.base import CheckContext, Diagnostic
+from coinjar.core.rules.base import CheckContext
 
 
 def overridden_service(context: CheckContext) -> Iterator[Diagnostic]:

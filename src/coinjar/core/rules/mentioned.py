@@ -6,12 +6,13 @@ import re
 from collections.abc import Iterator
 
 from coinjar.core.code_uses import HIDDEN, PRESENCE, SET, CodeUse
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.errors import CoinJarError
 from coinjar.core.kinds import normal
 from coinjar.core.model import Variable
 from coinjar.core.names import OWN_PREFIX, nearest
 from coinjar.core.references import Template
-from coinjar.core.rules.base import CheckContext, Diagnostic
+from coinjar.core.rules.base import CheckContext
 
 _NAME = re.compile(r"[A-Z][A-Z0-9_]*")
 _MANY = 3

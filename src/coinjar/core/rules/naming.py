@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.names import shell_can_set
-from coinjar.core.rules.base import CheckContext, Diagnostic
+from coinjar.core.rules.base import CheckContext
 
 
 def differ_by_case(context: CheckContext) -> Iterator[Diagnostic]:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.model import Resolved, Variable
-from coinjar.core.rules.base import CheckContext, Diagnostic, PortUse
+from coinjar.core.rules.base import CheckContext
 from coinjar.core.secret_detection import words_of
 
 

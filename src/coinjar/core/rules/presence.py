@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.definition import Definition
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.errors import is_encrypted_for_others
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Variable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
-from coinjar.core.rules.base import CheckContext, Diagnostic, some_services
+from coinjar.core.rules.base import CheckContext, some_services
 
 
 def required_and_missing(context: CheckContext) -> Iterator[Diagnostic]:

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.definition import Content, SealedDefinition
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.entropy import WEAK, bits
 from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Jar
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
-from coinjar.core.rules.base import CheckContext, Diagnostic, ScopedDefinition
+from coinjar.core.rules.base import CheckContext, ScopedDefinition
 from coinjar.core.secret_detection import detect_secret
 
 _FREE = frozenset({"text", "url", "base64", "pem", "json", "list"})

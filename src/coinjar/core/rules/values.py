@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.inference import is_placeholder
 from coinjar.core.layers import plain
-from coinjar.core.rules.base import CheckContext, Diagnostic
+from coinjar.core.rules.base import CheckContext
 
 _SURPRISING = re.compile(
     r"(?P<word>(?:null|Null|NULL|None|nil|undefined|NaN)\Z)|(?P<true>(?:True|False|TRUE|FALSE)\Z)"
