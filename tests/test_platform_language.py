@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -134,6 +135,28 @@ def test_somebody_who_is_faster_is_not_overwritten(jar: Callable[..., Coinjar], 
         times = 100
         assert "was answered with 412" in cj("deliver", "dev", code=5).err
         assert times == 96
+
+
+def test_destinations_of_one_service_share_its_rate(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """Never more than the described number of requests in a second, whoever sends them."""
+    with there("reedbank", jar, cj) as system:
+        assert system.running
+        system.running.standin.make("second-dev")
+        declared = system.declaration.replace("sandling-", "second-")
+        cj.write({"jar/jar.yaml": f"{cj.read('jar/jar.yaml')}  other: {declared}\n"})
+        slow = cj.read("jar/platforms/reedbank.yaml").replace("per_second: 20", "per_second: 5")
+        cj.write({"jar/platforms/reedbank.yaml": slow})
+        times: list[float] = []
+
+        def noted(_: str, answer: Callable[[], Any]) -> Any:
+            times.append(time.monotonic())
+            return answer()
+
+        intercept(system, noted)
+        cj("deliver", "dev")
+        assert len(times) > 12
+        times.sort()  # two of them are for the tokens
+        assert all(later - sooner > 0.9 for sooner, later in zip(times, times[8:], strict=False))
 
 
 def test_a_batch_reports_what_was_refused(jar: Callable[..., Coinjar], cj: Coinjar) -> None:

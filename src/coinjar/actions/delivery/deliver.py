@@ -1,5 +1,5 @@
-"""Deliver to live destinations: inspect, show, lock, inspect again if it was a while ago, write only what differs, read back, record,
-restart.
+"""Deliver to live destinations: inspect, show, lock, inspect again if it was a while ago, write only what differs,
+read back, record, restart.
 """
 
 from __future__ import annotations

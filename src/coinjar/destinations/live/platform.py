@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import asyncio
 import os
 from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from importlib.resources import files
 from pathlib import Path
-from weakref import WeakKeyDictionary
 
 from yaml.nodes import MappingNode
 
@@ -21,7 +19,7 @@ from coinjar.core.names import suggestion
 from coinjar.destinations.live.base import LiveDestination, Target
 from coinjar.destinations.live.declared_acts import contact, content_digest, setting_words, variable_of
 from coinjar.destinations.live.platform_target import PlatformTarget
-from coinjar.destinations.live.request_limits import RequestLimits
+from coinjar.destinations.live.request_limits import limits_of
 from coinjar.destinations.live.tokens import read_token
 from coinjar.destinations.options import CREDENTIAL, TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
@@ -96,7 +94,6 @@ class PlatformDestination(LiveDestination):
         super().__init__(destination, render_context, fields)
         self.at_once = self.description.at_once
         self.token = read_token(self)
-        self._limits: WeakKeyDictionary[asyncio.AbstractEventLoop, RequestLimits] = WeakKeyDictionary()
         self.unset: list[str] = []
         self.settings = {key: self._setting(key) for key in self.description.settings}
         for key in self.description.settings:
@@ -232,8 +229,10 @@ class PlatformDestination(LiveDestination):
 
     @asynccontextmanager
     async def turn(self) -> AsyncIterator[None]:
-        """Wait until another request may be sent: at most `at_once` at a time, over all targets, and `per_second`."""
-        loop = asyncio.get_running_loop()
-        limits = self._limits.setdefault(loop, RequestLimits(self.description.at_once, self.description.per_second))
-        async with limits.turn():
+        """Wait until another request may be sent: at most `at_once` at a time, and `per_second`, over all targets of
+        the service, other destinations included.
+        """
+        described = self.description
+        address = self.settings.get("address", "")
+        async with limits_of(described.name, address, described.at_once, described.per_second).turn():
             yield

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from weakref import WeakKeyDictionary
 
 
 class RequestLimits:
@@ -25,3 +26,12 @@ class RequestLimits:
                 self._next = start + self._pause
                 await asyncio.sleep(start - loop.time())
             yield
+
+
+_OF_SERVICES: WeakKeyDictionary[asyncio.AbstractEventLoop, dict[tuple[str, str], RequestLimits]] = WeakKeyDictionary()
+
+
+def limits_of(platform: str, address: str, at_once: int, per_second: int | None) -> RequestLimits:
+    """Return the limits of the service at an address, which all destinations that lead there share."""
+    services = _OF_SERVICES.setdefault(asyncio.get_running_loop(), {})
+    return services.setdefault((platform, address), RequestLimits(at_once, per_second))
