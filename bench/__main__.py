@@ -212,6 +212,17 @@ def tell_labels() -> None:
         print(f"{name:28}precision {score.precision:.3f}   recall {score.recall:.3f}   of {score.labelled}")
 
 
+def measure_platforms(report: Report, only: str, runs: int) -> None:
+    """Measure the deliveries to platforms whose names hold `only`."""
+    for kind, words in PLATFORMS.items():
+        name = f"500, {words}"
+        if only in name:
+            with tempfile.TemporaryDirectory() as own:
+                requests, times = platform_ratios(COINJAR, kind, Path(own), runs)
+                report.print_error(f"{name}: requests", REQUESTS_BUDGET, requests)
+                report.print_error(f"{name}: time", TIME_BUDGET, times)
+
+
 def main() -> int:
     """Run every case."""
     options = argparse.ArgumentParser(description=__doc__)
@@ -245,13 +256,7 @@ def main() -> int:
         if chosen.only in name:
             with tempfile.TemporaryDirectory() as own:
                 report.print_error(name, budget, measure(Path(own), max(3, chosen.runs // 3)))
-    for kind, words in PLATFORMS.items():
-        name = f"500, {words}"
-        if chosen.only in name:
-            with tempfile.TemporaryDirectory() as own:
-                requests, times = platform_ratios(COINJAR, kind, Path(own), max(3, chosen.runs // 3))
-                report.print_error(f"{name}: requests", REQUESTS_BUDGET, requests)
-                report.print_error(f"{name}: time", TIME_BUDGET, times)
+    measure_platforms(report, chosen.only, max(3, chosen.runs // 3))
     if chosen.only in "labels":
         tell_labels()
     figures, over = report.figures, report.over
