@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import re
-import signal
 import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 
 from coinjar.core.errors import InputError
+from coinjar.core.time_limit import time_limit
 
 LONGEST = 1.0
 """Seconds of processor time for one comparison: a busy machine makes no pattern slow."""
@@ -55,24 +55,13 @@ def find_all(pattern: str, text: str) -> list[re.Match[str]]:
 
 @contextmanager
 def limited(pattern: str) -> Iterator[None]:
-    """Limit the time by the process's timer, which only the main thread can use: a library's caller in another thread
-    has no limit. A pattern that was too slow once is not tried again. Raises TooSlow.
-    """
+    """Limit the time of a comparison. A pattern that was too slow once is not tried again. Raises TooSlow."""
     if pattern in _slow:
         raise TooSlow(pattern)
 
-    def expired(_number: int, _frame: object) -> None:
+    def exceeded() -> TooSlow:
         _slow.add(pattern)
-        raise TooSlow(pattern)
+        return TooSlow(pattern)
 
-    try:
-        before = signal.signal(signal.SIGVTALRM, expired)
-    except ValueError:
+    with time_limit(LONGEST, exceeded):
         yield
-        return
-    try:
-        signal.setitimer(signal.ITIMER_VIRTUAL, LONGEST)
-        yield
-    finally:
-        signal.setitimer(signal.ITIMER_VIRTUAL, 0)
-        signal.signal(signal.SIGVTALRM, before)

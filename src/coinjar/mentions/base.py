@@ -45,6 +45,10 @@ class UnreadPart(NamedTuple):
     message: str
 
 
+class TooLongToRead(Exception):
+    """A text takes more time, or more steps from name to name, than its size explains."""
+
+
 class TextMentions(NamedTuple):
     """The mentions of one text, in order of position; for a text that could not be read as a whole, those found up to
     there.

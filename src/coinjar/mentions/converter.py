@@ -15,6 +15,7 @@ from coinjar.mentions import tree
 from coinjar.mentions.base import TextMentions
 from coinjar.mentions.language_terms import LanguageTerms
 from coinjar.mentions.program_reader import places, read_again
+from coinjar.mentions.syntax import parse
 
 
 class SyntaxConverter:
@@ -179,7 +180,7 @@ def reader(
     def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
         if not parsers:
             parsers.append(Parser(Grammar(grammar())))
-        parsed = parsers[0].parse(data)
-        return read_again(lambda also: grower(data, also).convert(parsed.root_node), grower.words, helpers)
+        root = parse(parsers[0], data)
+        return read_again(lambda also: grower(data, also).convert(root), grower.words, helpers)
 
     return find

@@ -8,10 +8,15 @@ from collections.abc import Iterator
 from coinjar.mentions.base import PRESENCE, READ, Mention
 
 _REFERENCE = re.compile(rb"\$\{([A-Za-z_]\w*)(?:(:?[-=+?])|(?=[}]))|\$([A-Za-z_]\w*)|\$\$")
+_BRACES = re.compile(rb"\$\{|\}")
 
 
 def references(data: bytes, start: int, end: int, *, backslash: bool = False) -> Iterator[Mention]:
     """Yield the references between two offsets; `$$` is a dollar sign, and with `backslash` also `\\$`."""
+    yield from _between(data, start, end, _closings(data, start, end), backslash=backslash)
+
+
+def _between(data: bytes, start: int, end: int, closings: dict[int, int], *, backslash: bool) -> Iterator[Mention]:
     at = start
     while match := _REFERENCE.search(data, at, end):
         at = match.end()
@@ -20,7 +25,7 @@ def references(data: bytes, start: int, end: int, *, backslash: bool = False) ->
         if match[3]:
             yield Mention(match[3].decode(), *match.span(3))
         elif match[1]:
-            close = _closing(data, match.start() + 2, end)
+            close = min(closings.get(match.start() + 2, end), end)
             word = data[at:close].decode(errors="replace") if match[2] else None
             asks = bool(match[2] and match[2].endswith(b"+"))
             default = (
@@ -29,15 +34,17 @@ def references(data: bytes, start: int, end: int, *, backslash: bool = False) ->
                 else None
             )
             yield Mention(match[1].decode(), *match.span(1), PRESENCE if asks else READ, default)
-            yield from references(data, at, close, backslash=backslash)
+            yield from _between(data, at, close, closings, backslash=backslash)
             at = close
 
 
-def _closing(data: bytes, at: int, end: int) -> int:
-    """Return where the brace opened before `at` is closed."""
-    depth = 1
-    for match in re.compile(rb"\$\{|\}").finditer(data, at, end):
-        depth += 1 if match[0] == b"${" else -1
-        if not depth:
-            return match.start()
-    return end
+def _closings(data: bytes, start: int, end: int) -> dict[int, int]:
+    """Return where each opened brace is closed, by the position behind it."""
+    result: dict[int, int] = {}
+    opened: list[int] = []
+    for match in _BRACES.finditer(data, start, end):
+        if match[0] == b"${":
+            opened.append(match.end())
+        elif opened:
+            result[opened.pop()] = match.start()
+    return result

@@ -72,6 +72,8 @@ LANGUAGES = (
     _TEMPLATE,
 )
 _ENDS = re.compile(r"(?:\.[A-Za-z0-9]+|(?:Containerfile|Dockerfile))$")
+_FIRST_LINE = 256
+"""Bytes of a first line that are looked at: the kernel reads as many."""
 _RUN_BY = re.compile(rb"#![^\n]*?([a-z]+)[0-9.]*(?: -[^\n]*)?\r?\n")
 
 
@@ -93,7 +95,7 @@ def language_of(name: str, templates: tuple[str, ...] = ()) -> SourceLanguage | 
 
 def by_first_line(data: bytes) -> SourceLanguage | None:
     """Return the language of a script without an ending, by the program that runs it."""
-    match = _RUN_BY.match(data) if data.startswith(b"#!") else None
+    match = _RUN_BY.match(data[:_FIRST_LINE]) if data.startswith(b"#!") else None
     return next((language for language in LANGUAGES if match and match[1].decode() in language.run_by), None)
 
 

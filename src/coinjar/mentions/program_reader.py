@@ -142,7 +142,7 @@ class ProgramReader:
         """Handle `if x is nothing: x = "default"`."""
         test = node.test.what if isinstance(node.test, tree.TruthTestNode) else node.test
         sides = [test.left, test.right] if isinstance(test, tree.ComparisonNode) else [test]
-        for name_node in [side for side in sides if isinstance(side, tree.NameNode)]:
+        for name_node in [side for side in sides if isinstance(side, tree.NameNode) and side.text in self.held]:
             for inner in tree.own(node.then):
                 if (
                     isinstance(inner, tree.AssignmentNode)

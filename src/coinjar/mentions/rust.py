@@ -11,6 +11,7 @@ from coinjar.mentions import tree
 from coinjar.mentions.base import SET
 from coinjar.mentions.converter import SyntaxConverter, reader
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
+from coinjar.mentions.syntax import parse
 
 _BEFORE_ARGUMENTS = b"fn f(){f("
 
@@ -68,10 +69,11 @@ class RustConverter(SyntaxConverter):
         if tokens is None or tokens.start_byte + 1 < len(_BEFORE_ARGUMENTS):
             return tree.Node()
         before = b" " * (tokens.start_byte + 1 - len(_BEFORE_ARGUMENTS)) + _BEFORE_ARGUMENTS
-        again = Parser(Grammar(tree_sitter_rust.language())).parse(
-            before + self.data[tokens.start_byte + 1 : tokens.end_byte - 1] + b")}"
+        again = parse(
+            Parser(Grammar(tree_sitter_rust.language())),
+            before + self.data[tokens.start_byte + 1 : tokens.end_byte - 1] + b")}",
         )
-        call = next((node for node in _below(again.root_node) if node.type == "call_expression"), None)
+        call = next((node for node in _below(again) if node.type == "call_expression"), None)
         arguments = call.child_by_field_name("arguments") if call else None
         return tree.CallNode(
             tree.NameNode(self.word(node.child_by_field_name("macro")) + "!"),

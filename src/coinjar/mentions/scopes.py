@@ -7,12 +7,17 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.mentions import tree
+from coinjar.mentions.base import TooLongToRead
 
 if TYPE_CHECKING:
     from coinjar.mentions.language_terms import LanguageTerms
 
 _DEEPEST = 8
 """Maximum steps from a name to its value."""
+
+
+_MOST_STEPS = 500_000
+"""Steps of following names, after which a file is not read further: real files of a MiB need a tenth of that."""
 
 
 class Parameter(NamedTuple):
@@ -24,12 +29,23 @@ class Parameter(NamedTuple):
 Bound = tree.Node | Parameter
 
 
+class _Frame(NamedTuple):
+    """A scope: what its names are bound to, and what was found of them, by name and number of steps before."""
+
+    bound: dict[str, list[Bound]]
+    paths: dict[tuple[str, int], str | None]
+    texts: dict[tuple[str, int], list[tree.StringNode] | None]
+
+
 class Scopes:
     """The scopes around a position, the innermost last."""
 
     def __init__(self, words: LanguageTerms) -> None:
         self.words = words
-        self.stack: list[dict[str, list[Bound]]] = []
+        self.stack: list[_Frame] = []
+        self.visible = 0
+        """How many scopes, from the outermost, the name that is being followed can see."""
+        self.steps = 0
         self.stars: list[str] = []
         self.called: set[str] = set()
         self.followed: set[str] = set()
@@ -49,11 +65,13 @@ class Scopes:
                 self._bind(inner, result)
         if not self.stack:
             self.called = {_called(child) for child in _all(node) if isinstance(child, tree.CallNode)}
-        self.stack.append(result)
+        self.stack.append(_Frame(result, {}, {}))
+        outer, self.visible = self.visible, len(self.stack)
         try:
             yield
         finally:
             self.stack.pop()
+            self.visible = outer
 
     def _bind(self, node: tree.Node, result: dict[str, list[Bound]]) -> None:
         if (
@@ -77,7 +95,18 @@ class Scopes:
 
     def bound(self, name: str) -> list[Bound]:
         """Return what a name is bound to in the innermost scope that binds it."""
-        return next((scope[name] for scope in reversed(self.stack) if name in scope), [])
+        at = self._frame_of(name)
+        return self.stack[at].bound[name] if at is not None else []
+
+    def _frame_of(self, name: str) -> int | None:
+        """Return the innermost visible scope that binds a name."""
+        return next((at for at in range(self.visible - 1, -1, -1) if name in self.stack[at].bound), None)
+
+    def step(self) -> None:
+        """Count one step of following. Raises TooLongToRead, so that no file takes longer than its size explains."""
+        self.steps += 1
+        if self.steps > _MOST_STEPS:
+            raise TooLongToRead
 
     def owner(self, name: str) -> Bound | None:
         """Return the single node that a name is bound to."""
@@ -124,15 +153,28 @@ class Scopes:
         return None
 
     def _path_of(self, name: str, depth: int) -> str | None:
-        bound = self.bound(name)
-        if not bound:
+        """Return a name's path, as the scope that binds it sees it; each is found once for each distance."""
+        at = self._frame_of(name)
+        if at is None:
             starred = next((f"{star}.{name}" for star in self.stars if f"{star}.{name}" in self.words.functions), None)
             return starred or (name if self.words.free or name in self.words.builtins else None)
-        names = {
-            self._shorter(item.path) if isinstance(item, tree.ImportNode) else self._value(item, name, depth)
-            for item in bound
-        }
-        return names.pop() if len(names) == 1 else None
+        frame = self.stack[at]
+        if (name, depth) not in frame.paths:
+            outer, self.visible = self.visible, at + 1
+            frame.paths[name, depth] = self._agreed(frame.bound[name], name, depth)
+            self.visible = outer
+        return frame.paths[name, depth]
+
+    def _agreed(self, bound: list[Bound], name: str, depth: int) -> str | None:
+        """Return the path of all that a name is bound to; None where two of them differ."""
+        names: set[str | None] = set()
+        for item in bound:
+            self.step()
+            path = self._shorter(item.path) if isinstance(item, tree.ImportNode) else self._value(item, name, depth)
+            names.add(path)
+            if len(names) > 1 or None in names:
+                return None
+        return names.pop()
 
     def _value(self, bound: Bound, name: str, depth: int) -> str | None:
         if isinstance(bound, Parameter | tree.DeclarationNode | tree.FunctionNode | tree.LoopNode) or (
@@ -153,11 +195,23 @@ class Scopes:
             return [node]
         if isinstance(node, tree.NameNode) and depth <= _DEEPEST:
             self.followed.add(node.text)
-            owner = self.owner(node.text)
-            if isinstance(owner, tree.LoopNode):
-                return self._listed(owner.over, depth)
-            if isinstance(owner, tree.StringNode | tree.NameNode):
-                return self.texts(owner, depth + 1)
+            at = self._frame_of(node.text)
+            if at is None:
+                return None
+            frame = self.stack[at]
+            if (node.text, depth) not in frame.texts:
+                outer, self.visible = self.visible, at + 1
+                frame.texts[node.text, depth] = self._texts_of(self.owner(node.text), depth)
+                self.visible = outer
+            return frame.texts[node.text, depth]
+        return None
+
+    def _texts_of(self, owner: Bound | None, depth: int) -> list[tree.StringNode] | None:
+        self.step()
+        if isinstance(owner, tree.LoopNode):
+            return self._listed(owner.over, depth)
+        if isinstance(owner, tree.StringNode | tree.NameNode):
+            return self.texts(owner, depth + 1)
         return None
 
     def _listed(self, node: tree.Node, depth: int) -> list[tree.StringNode] | None:
@@ -169,8 +223,13 @@ class Scopes:
             return self._listed(owner, depth + 1) if isinstance(owner, tree.Node) and depth <= _DEEPEST else None
         if not isinstance(node, tree.ListNode):
             return None
-        result = [self.texts(child, depth + 1) for child in node.inner]
-        return None if None in result else [text for names in result for text in names or []]
+        result: dict[int, tree.StringNode] = {}
+        for child in node.inner:
+            texts = self.texts(child, depth + 1)
+            if texts is None:
+                return None
+            result |= {text.start: text for text in texts}
+        return list(result.values())
 
 
 def _called(node: tree.CallNode) -> str:

@@ -17,6 +17,7 @@ from tree_sitter import Parser
 
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
 from coinjar.mentions.expressions import masked, misplaced
+from coinjar.mentions.syntax import parse
 
 SET_BY_SHELLS = frozenset(
     "PWD OLDPWD IFS PS1 PS2 PS3 PS4 PPID OPTARG OPTIND OPTERR LINENO RANDOM SECONDS REPLY UID EUID GROUPS SHLVL "
@@ -56,9 +57,13 @@ def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str]
         walk = _ScriptWalker(data[start:end])
         events += [
             event._replace(start=event.start + start, end=event.end + start)
-            for event in walk.see(parser.parse(walk.data).root_node)
+            for event in walk.see(parse(parser, walk.data))
         ]
-    own = set(known) | {name for name in {event.name for event in events} if _is_own(name, events)}
+    by_name: dict[str, list[int]] = {}
+    for event in events:
+        if event.what not in (_CHILD, _UNSET, _INDIRECT):
+            by_name.setdefault(event.name, []).append(event.what)
+    own = set(known) | {name for name, mine in by_name.items() if _is_own(name, mine)}
     mentions, unknown = [], []
     for event in events:
         if event.what == _INDIRECT:
@@ -78,8 +83,8 @@ def _parser() -> Parser:
     return Parser(Grammar(tree_sitter_bash.language()))
 
 
-def _is_own(name: str, events: list[_NameEvent]) -> bool:
-    mine = [event.what for event in events if event.name == name and event.what not in (_CHILD, _UNSET, _INDIRECT)]
+def _is_own(name: str, mine: list[int]) -> bool:
+    """Return whether a name is the script's own, by what happens to it in order."""
     given = mine[:1] == [_ASSIGNS] or (
         name.islower() and _ASSIGNS in mine
     )  # functions use what is set below them, in lower case
@@ -157,26 +162,24 @@ class _ScriptWalker:
         if name == "test":
             yield from self._tested(arguments)
             return
+        positions = {argument.id: number for number, argument in enumerate(arguments)}
         for child in [
             inner_node
             for inner_node in node.named_children
             if inner_node.type not in ("variable_assignment", "command_name")
         ]:
-            yield from self._argument(name, child, arguments)
+            yield from self._argument(name, child, positions.get(child.id))
 
-    def _argument(self, command: str, node: Syntax, arguments: list[Syntax]) -> Iterator[_NameEvent]:
+    def _argument(self, command: str, node: Syntax, position: int | None) -> Iterator[_NameEvent]:
+        """Yield the events of a command's argument (its position), or of what else belongs to it (None)."""
         text = self.word(node)
-        if node in arguments and command == "env" and (match := re.match(r"([A-Za-z_]\w*)=", text)):
+        is_argument = position is not None
+        if is_argument and command == "env" and (match := re.match(r"([A-Za-z_]\w*)=", text)):
             yield _NameEvent(_CHILD, match[1], node.start_byte, node.start_byte + len(match[1]))
-        if node in arguments and command == "printenv" and node.type == "word":
+        if is_argument and command == "printenv" and node.type == "word":
             yield from self._at(_READS, node)
         is_option = text.startswith(("-", '"', "'"))
-        if (
-            command in _BINDING_COMMANDS
-            and node in arguments
-            and not is_option
-            and (command != "getopts" or arguments.index(node) == 1)
-        ):
+        if command in _BINDING_COMMANDS and is_argument and not is_option and (command != "getopts" or position == 1):
             yield from self._at(_ASSIGNS, node)
         yield from self.see(node)
 

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from coinjar.core.patterns import limited
 from coinjar.jarfile.layout import JarLayout
 from coinjar.mentions.languages import language_of
+from coinjar.mentions.minified import MINIFIED
 
 if TYPE_CHECKING:
     from pathspec import GitIgnoreSpec
@@ -111,11 +112,10 @@ class FileWalk:
 
     def _candidate(self, entry: os.DirEntry[str]) -> CandidateFile | None:
         name = entry.name
-        if (
-            ("." in name and language_of(name, self.templates) is None)
-            or name.endswith(".min.js")
-            or not entry.is_file(follow_symlinks=False)
-        ):
+        if ("." in name and language_of(name, self.templates) is None) or not entry.is_file(follow_symlinks=False):
+            return None
+        if name.endswith(".min.js"):
+            self.left_out[MINIFIED] += 1
             return None
         state = entry.stat(follow_symlinks=False)
         if "." not in name and language_of(name) is None and not state.st_mode & 0o111:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import threading
 import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
@@ -16,8 +17,10 @@ from coinjar import mentions
 from coinjar.core.code_uses import HIDDEN
 from coinjar.core.errors import ExternalError
 from coinjar.core.inference import infer
-from coinjar.mentions.base import ComputedName, Mention
-from coinjar.mentions.languages import by_first_line, language_of, look
+from coinjar.core.time_limit import time_limit
+from coinjar.mentions.base import ComputedName, Mention, TooLongToRead
+from coinjar.mentions.languages import SourceLanguage, by_first_line, language_of, look
+from coinjar.mentions.minified import MINIFIED, PACKED, is_minified
 from coinjar.scanning.file_walk import CandidateFile, FileWalk, UnreadableFile
 from coinjar.system.files import replace_file
 
@@ -27,7 +30,9 @@ _FEW = 150
 """Number of files up to which neither another process nor a cache is worth its cost."""
 _JUST_NOW = 2_000_000_000
 """Nanoseconds: a file modified this recently before a search may be modified again without a new time."""
-_FORM = 2
+_FORM = 3
+_LONGEST = 2.0
+"""Seconds of processor time for one file: one of a MiB takes half of one."""
 
 
 class LocatedMention(NamedTuple):
@@ -61,10 +66,13 @@ class ScanResult(NamedTuple):
 
 
 class _FileScan(NamedTuple):
-    """One file: its mentions as plain lists, and why it could not be read (line, column, message)."""
+    """One file: its mentions as plain lists, why it could not be read (line, column, message), and the reason for which
+    it was left out.
+    """
 
     spots: list[list[Any]]
     unread: list[Any] | None = None
+    left_out: str = ""
 
 
 class ScanRequest(NamedTuple):
@@ -102,7 +110,7 @@ def scan(
     }
     fresh = [candidate for candidate in candidates if candidate.path not in result]
     result |= dict(_looked_at([candidate.path for candidate in fresh], scan_request, progress))
-    walk.left_out += Counter()  # without those that are not expressions of a name
+    walk.left_out += Counter(look.left_out for look in result.values() if look.left_out)
     if len(fresh) > _FEW or (fresh and kept.files):  # for few files a cache does not help
         kept.keep(candidates, result, started)
     ordered = sorted(candidate.path for candidate in candidates)
@@ -122,11 +130,27 @@ def _looked_at(
         for path in paths:
             yield path, _look_at(path, scan_request)
         return
-    with get_context("fork").Pool(min(cores, len(parts))) as pool:
-        for done, part in enumerate(pool.imap_unordered(_look_at_all, [(part, scan_request) for part in parts]), 1):
-            if progress:
-                progress("looking", min(done * _TOGETHER, len(paths)), len(paths))
-            yield from part
+    ours, theirs = os.pipe()  # nothing is sent: its other end is closed when this process ends, however it ends
+    try:
+        with get_context("fork").Pool(min(cores, len(parts)), _end_with, (ours, theirs)) as pool:
+            for done, part in enumerate(pool.imap_unordered(_look_at_all, [(part, scan_request) for part in parts]), 1):
+                if progress:
+                    progress("looking", min(done * _TOGETHER, len(paths)), len(paths))
+                yield from part
+    finally:
+        os.close(ours)
+        os.close(theirs)
+
+
+def _end_with(ours: int, theirs: int) -> None:
+    """Let a worker end when the process that started it does."""
+
+    def wait() -> None:
+        os.read(ours, 1)
+        os._exit(1)
+
+    os.close(theirs)
+    threading.Thread(target=wait, daemon=True).start()
 
 
 def _look_at_all(given: tuple[list[str], ScanRequest]) -> list[tuple[str, _FileScan]]:
@@ -147,23 +171,35 @@ def _look_at(path: str, scan_request: ScanRequest) -> _FileScan:
     language = language_of(path.rpartition("/")[2], scan_request.templates) or by_first_line(data)
     if language is None or b"\0" in data[:1024]:
         return _FileScan([], [0, 0, "its format is not known"] if path in scan_request.named else None)
+    if language.module in PACKED and path not in scan_request.named and is_minified(data):
+        return _FileScan([], left_out=MINIFIED)
     try:
-        mentions = look(language, data, scan_request.helpers, always=path in scan_request.named)
+        with time_limit(_LONGEST, TooLongToRead):
+            return _found(language, data, scan_request, always=path in scan_request.named)
     except RecursionError:
         return _FileScan([], [0, 0, "it is nested too deeply to be read"])
-    stage_and_service: list[list[Any]] = []
+    except TooLongToRead:
+        return _FileScan([], [0, 0, "it takes too long to be read: it is no code that people write"])
+
+
+def _found(language: SourceLanguage, data: bytes, scan_request: ScanRequest, *, always: bool) -> _FileScan:
+    """Return the mentions of a text, with lines and columns. Raises RecursionError, TooLongToRead."""
+    mentions = look(language, data, scan_request.helpers, always=always)
+    spots: list[list[Any]] = []
     every: list[Mention | ComputedName] = [*map(_hidden, mentions.mentions), *mentions.unknown]
+    line, begins, seen, column = 1, 0, 0, 1
     for computed in sorted(every, key=lambda computed: computed.start):
-        start = data.rfind(b"\n", 0, computed.start) + 1
-        where = [
-            data.count(b"\n", 0, computed.start) + 1,
-            len(data[start : computed.start].decode(errors="replace")) + 1,
-        ]
+        start = data.rfind(b"\n", seen, computed.start) + 1
+        if start:
+            line += data.count(b"\n", seen, computed.start)
+            begins, column = start, 1
+        column += len(data[max(seen, begins) : computed.start].decode(errors="replace"))
+        seen = computed.start
         text = (
             data[computed.start : computed.end].decode(errors="replace") if isinstance(computed, ComputedName) else ""
         )
-        stage_and_service.append([list(computed) if isinstance(computed, Mention) else None, *where, text])
-    return _FileScan(stage_and_service, list(mentions.unread) if mentions.unread else None)
+        spots.append([list(computed) if isinstance(computed, Mention) else None, line, column, text])
+    return _FileScan(spots, list(mentions.unread) if mentions.unread else None)
 
 
 def _hidden(mention: Mention) -> Mention:
@@ -227,4 +263,4 @@ class _ScanCache:
 
 def _kept_of(look: _FileScan) -> list[Any]:
     """Return what is worth caching of a result: most files have nothing."""
-    return [*look] if look.unread else [look.spots] if look.spots else []
+    return [*look] if look.unread or look.left_out else [look.spots] if look.spots else []
