@@ -50,7 +50,7 @@ LANGUAGES = (
     SourceLanguage((".rs",), (b"env",), rb"\benv\b|option_env|env_remove", "rust"),
     SourceLanguage(
         (".sh", ".bash", ".ksh"),
-        (b"$", b"export", b"env", b"unset", b"[="),
+        (b"$", b"export", b"env", b"unset", b"[=", b" -v "),
         rb"",
         "shell",
         run_by=("sh", "bash", "dash", "ash", "ksh"),

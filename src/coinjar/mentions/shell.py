@@ -28,6 +28,9 @@ SET_BY_SHELLS = frozenset(
 _NAME = re.compile(rb"[A-Za-z_]\w*")
 _FALLBACKS = (":-", "-", ":=", "=")
 _ASSIGNS, _EXPORTS, _CHILD, _UNSET, _READS, _ASKS, _INDIRECT = range(7)
+_SHADOWED = re.compile(rb"(?m)^[ \t]*(?:function[ \t]+)?(printenv|env|test|eval|let|read)[ \t]*\(\)")
+_ASSIGNED = re.compile(rb"(?<![\w$])([A-Za-z_]\w*)[ \t]*([-+*/%&|^]?)=(?!=)")
+_ASSIGNING = ("=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>=", "**=")
 _BINDING_COMMANDS = ("read", "mapfile", "readarray", "getopts")
 
 
@@ -96,6 +99,8 @@ class _ScriptWalker:
 
     def __init__(self, data: bytes) -> None:
         self.data = data
+        self.shadowed = {match[1].decode() for match in _SHADOWED.finditer(data)}
+        """Commands that the script replaces by functions of its own."""
 
     def word(self, node: Syntax | None) -> str:
         return self.data[node.start_byte : node.end_byte].decode(errors="replace") if node else ""
@@ -136,8 +141,17 @@ class _ScriptWalker:
                 default = self._plain(self.data[rest[0].start_byte : rest[-1].end_byte])
             asks = asked or bool(operators and operators[0] in (":+", "+"))
             yield from self._at(_ASKS if asks else _READS, name, default)
+        plain = bool(operators) and operators[0] != ":"  # after a colon alone, offset and length are computed
         for child in rest:
-            yield from self.see(child)
+            yield from self._fallback(child) if plain else self.see(child)
+
+    def _fallback(self, node: Syntax) -> Iterator[_NameEvent]:
+        """Yield the references in a word after an operator, where a bare name is a text."""
+        if node.type == "concatenation":
+            for child in node.named_children:
+                yield from self._fallback(child)
+        elif node.type != "variable_name":
+            yield from self.see(node)
 
     def _plain(self, text: bytes) -> str | None:
         """Return the word after `:-`, if it is a plain text."""
@@ -154,38 +168,115 @@ class _ScriptWalker:
 
     def _command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
-        name = self.word(node.child_by_field_name("name"))
+        named = node.child_by_field_name("name")
         prefix = [child for child in node.named_children if child.type == "variable_assignment"]
-        for child in prefix:
-            yield from self._variable_assignment(child, asked=False, what=_CHILD if name else _ASSIGNS)
+        for child, what in zip(prefix, self._for_the_command(prefix, named), strict=True):
+            yield from self._variable_assignment(child, asked=False, what=what)
+        if named is None:
+            return
+        for child in named.named_children:
+            yield from self.see(child)
+        command = self.word(named)
+        command = "env" if command.endswith("/env") else command
         arguments = node.children_by_field_name("argument")
-        if name == "test":
+        if command in self.shadowed:
+            command = ""
+        if command == "test":
             yield from self._tested(arguments)
             return
+        if command == "env":
+            yield from self._for_a_child(arguments)
         positions = {argument.id: number for number, argument in enumerate(arguments)}
-        for child in [
-            inner_node
-            for inner_node in node.named_children
-            if inner_node.type not in ("variable_assignment", "command_name")
-        ]:
-            yield from self._argument(name, child, positions.get(child.id))
+        for child in node.named_children:
+            if child.type not in ("variable_assignment", "command_name"):
+                yield from self._argument(command, child, positions.get(child.id))
+
+    def _for_the_command(self, prefix: Sequence[Syntax], named: Syntax | None) -> list[int]:
+        """Return what each assignment before a command is: for it alone only on its line. The grammar also takes those
+        of the lines before for a prefix, and the rest of a value (`$A/$B`) for a command.
+        """
+        result: list[int] = []
+        after, what = named, _CHILD if named is not None else _ASSIGNS
+        for child in reversed(prefix):
+            gap = self.data[child.end_byte : after.start_byte] if after is not None else b""
+            if not gap or b"\n" in gap.replace(b"\\\n", b""):
+                what = _ASSIGNS
+            result.append(what)
+            after = child
+        return result[::-1]
+
+    def _for_a_child(self, arguments: Sequence[Syntax]) -> Iterator[_NameEvent]:
+        """Yield what `env` sets and removes for a program, up to its name."""
+        removes = False
+        for node in arguments:
+            text = self.word(node)
+            if removes:
+                yield from self._at(_CHILD, node)
+                removes = False
+            elif match := re.match(r"([A-Za-z_]\w*)=", text):
+                yield _NameEvent(_CHILD, match[1], node.start_byte, node.start_byte + len(match[1]))
+            elif match := re.fullmatch(r"--unset=([A-Za-z_]\w*)", text):
+                yield _NameEvent(_CHILD, match[1], node.start_byte + len("--unset="), node.end_byte)
+            elif text in ("-u", "--unset"):
+                removes = True
+            elif not text.startswith("-"):
+                return
 
     def _argument(self, command: str, node: Syntax, position: int | None) -> Iterator[_NameEvent]:
         """Yield the events of a command's argument (its position), or of what else belongs to it (None)."""
         text = self.word(node)
         is_argument = position is not None
-        if is_argument and command == "env" and (match := re.match(r"([A-Za-z_]\w*)=", text)):
-            yield _NameEvent(_CHILD, match[1], node.start_byte, node.start_byte + len(match[1]))
         if is_argument and command == "printenv" and node.type == "word":
             yield from self._at(_READS, node)
         is_option = text.startswith(("-", '"', "'"))
         if command in _BINDING_COMMANDS and is_argument and not is_option and (command != "getopts" or position == 1):
             yield from self._at(_ASSIGNS, node)
+        if is_argument and command in ("eval", "let"):
+            yield from self._assigned_in(node, is_sum=command == "let")
+        else:
+            yield from self.see(node)
+
+    def _assigned_in(self, node: Syntax, *, is_sum: bool) -> Iterator[_NameEvent]:
+        """Yield what a text assigns that is executed (`eval`) or computed (`let`)."""
         yield from self.see(node)
+        for match in _ASSIGNED.finditer(self.data, node.start_byte, node.end_byte):
+            what = _READS if is_sum and match[2] else None
+            for each in (what, _ASSIGNS):
+                if each is not None:
+                    yield _NameEvent(each, match[1].decode(), *match.span(1))
+
+    def _concatenation(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+        """Yield the references of a word in several parts. The grammar ends `$A/$B` behind the second dollar sign."""
+        for child in node.named_children:
+            yield from self.see(child, asked=asked)
+        last = node.children[-1] if node.children else None
+        if last is not None and last.type == "$" and (match := _NAME.match(self.data, node.end_byte)):
+            yield _NameEvent(_READS, match[0].decode(), *match.span())
+
+    def _binary_expression(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+        left, right = node.child_by_field_name("left"), node.child_by_field_name("right")
+        operator = self.word(node.child_by_field_name("operator"))
+        if left is None or right is None or left.type != "variable_name" or operator not in _ASSIGNING:
+            for child in node.named_children:
+                yield from self.see(child, asked=asked)
+            return
+        if operator != "=":
+            yield from self.see(left)
+        yield from self.see(right)
+        yield from self._at(_ASSIGNS, left)
+
+    def _postfix_expression(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+        del asked
+        for child in node.named_children:
+            yield from self.see(child)
+            yield from self._at(_ASSIGNS, child)
 
     def _tested(self, arguments: list[Syntax]) -> Iterator[_NameEvent]:
         for before, node in zip([None, *arguments], arguments, strict=False):
-            yield from self.see(node, asked=self.word(before) in ("-n", "-z") or len(arguments) == 1)
+            if self.word(before) == "-v":
+                yield from self._at(_ASKS, node)
+            else:
+                yield from self.see(node, asked=self.word(before) in ("-n", "-z") or len(arguments) == 1)
 
     def _unary_expression(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
         del asked
@@ -193,6 +284,9 @@ class _ScriptWalker:
         for child in [inner_node for inner_node in node.named_children if inner_node.type != "test_operator"]:
             if operator == "-v":
                 yield from self._at(_ASKS, child)
+            elif operator in ("++", "--"):
+                yield from self.see(child)
+                yield from self._at(_ASSIGNS, child)
             else:
                 yield from self.see(child, asked=operator in ("-n", "-z"))
 
