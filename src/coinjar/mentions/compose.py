@@ -4,12 +4,16 @@ environment.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from coinjar.documents.tree import TreeNode
 from coinjar.mentions.base import READ, SET, Mention
 from coinjar.mentions.dollars import references
 from coinjar.mentions.yaml_nodes import YamlText, scalars
+
+_TOP = ("services", "version", "name", "networks", "volumes", "configs", "secrets", "include")
+_OF_A_SERVICE = ("environment", "env_file", "command", "ports", "volumes", "depends_on", "extends", "profiles")
+"""Keys of the Compose Specification."""
 
 
 def is_compose(root: TreeNode) -> bool:
@@ -19,8 +23,17 @@ def is_compose(root: TreeNode) -> bool:
     return (
         bool(names)
         and all(node.plain.kind == "map" for node in names)
-        and any(node.plain.child(key) is not None for node in names for key in ("image", "build"))
+        and (
+            any(node.plain.child(key) is not None for node in names for key in ("image", "build"))
+            or _is_override(root, names)
+        )
     )
+
+
+def _is_override(root: TreeNode, services: Sequence[TreeNode]) -> bool:
+    """Return whether a document changes the services of another Compose file, and is nothing else."""
+    top = all(member.name in _TOP or member.name.startswith("x-") for member in root.members)
+    return top and any(node.plain.child(key) is not None for node in services for key in _OF_A_SERVICE)
 
 
 def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:

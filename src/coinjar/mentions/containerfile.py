@@ -16,6 +16,9 @@ _SET_BY_BUILDERS = frozenset(
 _PAIR = re.compile(rb"""([A-Za-z_][-.\w]*)(?:=((?:"(?:\\.|[^"\\])*"|'[^']*'|\\.|[^\s"'\\])*))?""", re.DOTALL)
 _HEREDOC = re.compile(rb"<<-?(['\"]?)(\w+)\1")
 _QUOTED = re.compile(rb'"((?:\\.|[^"\\])*)"')
+_COMMENTS = re.compile(rb"(?m)^[ \t]*#[^\n]*")
+_LIST = re.compile(rb'\[\s*(?:"(?:\\.|[^"\\])*"[\s,]*)*\]\s*\Z')
+"""The exec form; what else begins with a bracket is a command of the shell."""
 _SINGLE = re.compile(rb"'[^'\n]*'")
 _SHELLS = (b"sh", b"bash", b"/bin/sh", b"/bin/bash", b"dash", b"ash")
 
@@ -26,18 +29,25 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
     mentions = misplaced(data)
     data = masked(data) if mentions else data
     unknown = []
-    for word, start, end in _instructions(data):
+    for word, start, end in _unwrapped(data):
         if word in (b"RUN", b"CMD", b"ENTRYPOINT", b"SHELL", b"HEALTHCHECK"):
             found = run_by_shell(data, start, end)
             mentions += found.mentions
             unknown += found.unknown
         elif word == b"ARG":
-            mentions += _arguments(data, start, end)
+            mentions += _arguments(_without(data, start, end, _COMMENTS), start, end)
         elif word == b"ENV":
-            mentions += _set(data, start, end)
+            mentions += _set(_without(data, start, end, _COMMENTS), start, end)
         else:
             mentions += references(_without(data, start, end, _SINGLE), start, end, backslash=True)
     return in_order([mention for mention in mentions if mention.name not in _SET_BY_BUILDERS], unknown)
+
+
+def _unwrapped(data: bytes) -> Iterator[tuple[bytes, int, int]]:
+    """Yield each instruction, those after ONBUILD as themselves."""
+    for word, start, end in _instructions(data):
+        inner = re.compile(rb"\s*([A-Za-z]+)[ \t]+").match(data, start, end) if word == b"ONBUILD" else None
+        yield (inner[1].upper(), inner.end(), end) if inner else (word, start, end)
 
 
 def _instructions(data: bytes) -> Iterator[tuple[bytes, int, int]]:
@@ -78,7 +88,7 @@ def run_by_shell(data: bytes, start: int, end: int) -> TextMentions:
     """
     options = re.compile(rb"\s*(?:--\S+\s+)*(?:CMD\s+)?").match(data, start, end)
     start = options.end() if options else start
-    if data[start : start + 1] == b"[":
+    if _LIST.match(data, start, end):
         words = list(_QUOTED.finditer(data, start, end))
         if len(words) < 3 or words[0][1] not in _SHELLS or not words[1][1].startswith(b"-"):
             return TextMentions([], [])

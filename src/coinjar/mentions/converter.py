@@ -17,6 +17,9 @@ from coinjar.mentions.language_terms import LanguageTerms
 from coinjar.mentions.program_reader import places, read_again
 from coinjar.mentions.syntax import parse
 
+_UNARY = ("unary_expression", "prefix_unary_expression", "prefix_expression", "unary_op_expression", "unary")
+_NEGATIVE = re.compile(rb"-\d[\d.]*")
+
 
 class SyntaxConverter:
     """Converts nodes of one language's grammar.
@@ -48,6 +51,8 @@ class SyntaxConverter:
         """Return the converted node; an empty one for None."""
         if node is None:
             return tree.Node()
+        if node.type in _UNARY and _NEGATIVE.fullmatch(self.data, node.start_byte, node.end_byte):
+            return tree.ConstantNode(self.word(node))
         method: Callable[[Syntax], tree.Node] = getattr(self, f"_{node.type}", self.any)
         grown = method(node)
         if not grown.end:

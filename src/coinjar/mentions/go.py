@@ -32,6 +32,7 @@ class GoConverter(SyntaxConverter):
         },
         free=False,
         builtins=frozenset({"append"}),
+        child_methods=frozenset({"Setenv"}),
         conversions=frozenset({"strconv.Atoi", "strings.TrimSpace"}),
         fallbacks=frozenset({"cmp.Or"}),
         pairs=frozenset({"os.Environ.append"}),
@@ -68,7 +69,8 @@ class GoConverter(SyntaxConverter):
 
     def _import_spec(self, node: Syntax) -> tree.Node:
         path = self.word(node.child_by_field_name("path")).strip('"`')
-        return tree.ImportNode(self.word(node.child_by_field_name("name")) or path.rpartition("/")[2], path)
+        name = self.word(node.child_by_field_name("name"))
+        return tree.ImportNode("*" if name == "." else name or path.rpartition("/")[2], path)
 
     def _short_var_declaration(self, node: Syntax) -> tree.Node:
         left, right = node.child_by_field_name("left"), node.child_by_field_name("right")

@@ -15,6 +15,7 @@ WORDS = LanguageTerms(
     same={"globalThis.process": "process", "global.process": "process"},
     modules={"process": "process", "node:process": "process"},
     conversions=frozenset({"Number", "parseInt", "parseFloat", "String", "toString", "trim"}),
+    merges=frozenset({"Object.assign"}),
     asking=frozenset({"Boolean", "hasOwnProperty"}),
     methods={"hasOwnProperty": AccessPattern(access="presence")},
 )

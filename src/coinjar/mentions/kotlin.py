@@ -23,6 +23,10 @@ class KotlinConverter(SyntaxConverter):
     _assignment = SyntaxConverter.assign
     _value_argument = SyntaxConverter.inside
 
+    def _unary_expression(self, node: Syntax) -> tree.Node:
+        """Convert what a sign stands before; the grammar makes it a part of the first name (`!System.getenv()`)."""
+        return self.field(node, "argument")
+
     def _identifier(self, node: Syntax) -> tree.Node:
         word = self.word(node)
         return (

@@ -66,11 +66,20 @@ def _container(text: YamlText, container: TreeNode) -> Iterator[Mention]:
         )
         for node in words:
             yield from _references(text, node, service)
-        if len(words) > 2 and words[0].text in _SHELLS and words[1].text.startswith("-"):
-            yield from (
-                mention._replace(service=service)
-                for mention in shell.find_in(text.data, [text.inside(words[2])]).mentions
-            )
+    for script in _scripts(container):
+        found = shell.find_in(text.data, [text.inside(script)])
+        yield from (mention._replace(service=service) for mention in found.mentions)
+
+
+def _scripts(container: TreeNode) -> Iterator[TreeNode]:
+    """Yield the texts that a shell executes: behind its option, in one list or as the first of `args`."""
+    for visited in walk(container):
+        if visited.path[-1:] not in (("command",), ("args",)) or visited.node.kind != "seq":
+            continue
+        words = visited.node.elements
+        if len(words) > 1 and words[0].text in _SHELLS and words[1].text.startswith("-"):
+            args = container.child("args") if visited.path == ("command",) and len(words) == 2 else None
+            yield from words[2:3] or (args.elements[:1] if args is not None else ())
 
 
 def _references(text: YamlText, node: TreeNode, service: str | None) -> Iterator[Mention]:

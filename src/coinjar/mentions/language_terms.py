@@ -54,6 +54,10 @@ class LanguageTerms(NamedTuple):
     """Functions whose first argument, a mapping, is another program's environment."""
     pairs: frozenset[str] = frozenset()
     """Functions that take `NAME=value` as one text."""
+    merges: frozenset[str] = frozenset()
+    """Functions that put what mappings contain into their first argument."""
+    apart: bool = False
+    """Whether functions and imported modules have names of their own."""
     others: frozenset[str] = frozenset()
     """Names of a mapping that are not variables."""
     lists: frozenset[str] = frozenset()

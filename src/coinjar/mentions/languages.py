@@ -71,6 +71,12 @@ LANGUAGES = (
     SourceLanguage((".erb",), (b"ENV",), rb"", "template", "find_embedded"),
     _TEMPLATE,
 )
+_NAMES = {
+    **dict.fromkeys(("Rakefile", "Gemfile"), ".rb"),
+    **dict.fromkeys(("SConstruct", "SConscript", "wscript"), ".py"),
+    **dict.fromkeys((".bashrc", ".bash_profile", ".profile", "PKGBUILD"), ".sh"),
+}
+"""Files without an ending that are known by their name."""
 _ENDS = re.compile(r"(?:\.[A-Za-z0-9]+|(?:Containerfile|Dockerfile))$")
 _FIRST_LINE = 256
 """Bytes of a first line that are looked at: the kernel reads as many."""
@@ -89,8 +95,10 @@ def language_of(name: str, templates: tuple[str, ...] = ()) -> SourceLanguage | 
         return _TEMPLATE
     if "Containerfile." in name or "Dockerfile." in name:
         return by_end()["Containerfile"]
+    if name in _NAMES:
+        return by_end()[_NAMES[name]]
     match = _ENDS.search(name)
-    return by_end().get(match[0]) if match else None
+    return by_end().get(match[0]) or by_end().get(match[0].lower()) if match else None
 
 
 def by_first_line(data: bytes) -> SourceLanguage | None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import tree_sitter_php
 from tree_sitter import Node as Syntax
 
@@ -19,6 +21,11 @@ _OF_A_REQUEST = frozenset(
     "REQUEST_URI PHP_AUTH_DIGEST PHP_AUTH_USER PHP_AUTH_PW ORIG_PATH_INFO REQUEST_SCHEME".split()
 )
 """Entries of `$_SERVER` other than the environment."""
+
+
+_VARIABLE = re.compile(r"(?!HTTP_|REDIRECT_|SSL_|ORIG_|CONTEXT_|PHP_AUTH_)[A-Za-z_]\w*")
+"""What a variable of the environment can be called; with these beginnings a web server sets them for each request."""
+_PUT = re.compile(rb"""\(\s*["']([A-Za-z_]\w*)=""")
 
 
 class PhpConverter(SyntaxConverter):
@@ -39,13 +46,21 @@ class PhpConverter(SyntaxConverter):
     _name = SyntaxConverter.name
     _integer = _float = _boolean = SyntaxConverter.value
     _null = SyntaxConverter.nothing
-    _parenthesized_expression = _argument = _array_element_initializer = SyntaxConverter.inside
+    _parenthesized_expression = SyntaxConverter.inside
     _binary_expression = SyntaxConverter.binary
     _assignment_expression = SyntaxConverter.assign
     _augmented_assignment_expression = SyntaxConverter.assign_if_none
     _array_creation_expression = SyntaxConverter.items
     _function_definition = _method_declaration = _anonymous_function = _arrow_function = SyntaxConverter.function
     _class_declaration = SyntaxConverter.declared
+
+    def _argument(self, node: Syntax) -> tree.Node:
+        """Convert an argument, named or not: its value is last."""
+        return self.convert(node.named_children[-1]) if node.named_children else tree.Node()
+
+    def _array_element_initializer(self, node: Syntax) -> tree.Node:
+        children = self.all(node.named_children)
+        return children[0] if len(children) == 1 else tree.Node(children)
 
     def _variable_name(self, node: Syntax) -> tree.Node:
         return self.name(node)
@@ -65,7 +80,7 @@ class PhpConverter(SyntaxConverter):
             isinstance(of, tree.NameNode)
             and of.text == "$_SERVER"
             and isinstance(key, tree.StringNode)
-            and (key.text in _OF_A_REQUEST or key.text.startswith("HTTP_"))
+            and (key.text in _OF_A_REQUEST or not _VARIABLE.fullmatch(key.text))
         ):
             return tree.Node()
         return tree.IndexNode(of, key)
@@ -78,6 +93,10 @@ class PhpConverter(SyntaxConverter):
         name, given = self.word(node.child_by_field_name("function")), self._given(node)
         if name == "define" and len(given) == 2 and isinstance(given[0], tree.StringNode):
             return tree.AssignmentNode(tree.NameNode(given[0].text), given[1])
+        if name == "putenv" and given and not isinstance(given[0], tree.StringNode):
+            arguments = node.child_by_field_name("arguments")
+            if arguments and (match := _PUT.match(self.data, arguments.start_byte, arguments.end_byte)):
+                given = [tree.StringNode(match[1].decode() + "=", *match.span(1)), *given]
         if name == "filter_input" and given and isinstance(given[0], tree.NameNode) and given[0].text == "INPUT_ENV":
             return tree.CallNode(tree.NameNode("filter_input_env"), given)
         return tree.CallNode(self.field(node, "function"), given)

@@ -8,12 +8,11 @@ from typing import NamedTuple
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
+from coinjar.mentions.call_arguments import is_own, keys_of, last_name, stand_in
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 from coinjar.mentions.scopes import Parameter, Scopes
 
 _ROUNDS = 4
-_STAND_INS = frozenset({"default", "fallback", "otherwise", "default_value", "defaultvalue", "dflt"})
-"""Names of parameters for a fallback."""
 
 
 def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
@@ -164,7 +163,7 @@ class ProgramReader:
             if len(self.mentions) > before:
                 self.held.setdefault(node.target.text, []).extend(range(before, len(self.mentions)))
                 self.wanted.add(node.target.text)
-            elif self.scopes.path(node.value) in self.words.maps:
+            elif self._is_followed(node.value):
                 self.wanted.add(node.target.text)
             return
         access = self._access(node.target)
@@ -175,6 +174,15 @@ class ProgramReader:
             self._take(EnvironmentAccess([node.target.key], SET), PLAIN)
         for child in node.target.inner:
             self._see(child, PLAIN)
+
+    def _is_followed(self, value: tree.Node) -> bool:
+        """Return whether a name for this value reads the environment: a mapping, or a function of it."""
+        path = self.scopes.path(value) or ""
+        return path in self.words.maps or path in self.words.functions or self._method(path) or self._is_child(value)
+
+    def _method(self, path: str) -> bool:
+        of, _, method = path.rpartition(".")
+        return of in self.words.maps and method in self.words.methods
 
     def _call(self, node: tree.CallNode, context: UseContext) -> None:
         path = self.scopes.path(node.function)
@@ -242,6 +250,10 @@ class ProgramReader:
             return EnvironmentAccess(list(self._paired(node.arguments)), SET)
         if path in self.words.functions:
             return self._by(self.words.functions[path], node)
+        if isinstance(node.function, tree.NameNode) and self._method(path):
+            return self._by(self.words.methods[path.rpartition(".")[2]], node)
+        if path in self.words.merges and node.arguments and self.scopes.path(node.arguments[0]) in self.words.maps:
+            return EnvironmentAccess(list(keys_of(node.arguments[1:])), SET)
         if path in self.words.child_functions and node.arguments and isinstance(node.arguments[0], tree.MappingNode):
             return EnvironmentAccess(
                 [child for child in node.arguments[0].keys if isinstance(child, tree.StringNode)], SET
@@ -250,7 +262,7 @@ class ProgramReader:
             method, of = node.function.name, node.function.of
             if method in self.words.methods and self.scopes.path(of) in self.words.maps:
                 return self._by(self.words.methods[method], node)
-            if method in ("put", "set") and self._is_child(of) and node.arguments:
+            if method in ("put", "set", "remove", "putIfAbsent") and self._is_child(of) and node.arguments:
                 return EnvironmentAccess([node.arguments[0]], SET)
             if method in self.words.child_methods and node.arguments and isinstance(node.arguments[0], tree.StringNode):
                 return EnvironmentAccess([node.arguments[0]], SET)
@@ -260,7 +272,7 @@ class ProgramReader:
         if how.all_names:
             return EnvironmentAccess(
                 [
-                    *node.arguments,
+                    *(keys_of(node.arguments) if how.access == SET else node.arguments),
                     *(
                         tree.StringNode(name, child.start, child.start + len(name))
                         for name, child in node.named.items()
@@ -286,17 +298,17 @@ class ProgramReader:
 
     def _helped(self, node: tree.CallNode) -> EnvironmentAccess | None:
         """Handle a call of a function that reads a variable named by its caller."""
-        name = _last(node.function)
+        name = last_name(node.function)
         if not name or not node.arguments:
             return None
         if name in self.helpers:
             given = node.arguments[1] if len(node.arguments) > 1 else node.named.get("default")
             return EnvironmentAccess([node.arguments[0]], READ, given)
-        function = self.scopes.function(name) if _is_own(node.function) else None
+        function = self.scopes.function(name) if is_own(node.function) else None
         at = self._helps(function) if function else None
         if function is None or at is None or len(node.arguments) <= at:
             return None
-        return EnvironmentAccess([node.arguments[at]], READ, _stand_in(function, node, at))
+        return EnvironmentAccess([node.arguments[at]], READ, stand_in(function, node, at))
 
     def _helps(self, function: tree.FunctionNode) -> int | None:
         """Return which parameter of a function names a variable that it reads; None if none does."""
@@ -363,29 +375,7 @@ class ProgramReader:
 
     def _is_child(self, node: tree.Node) -> bool:
         """Return whether this is another program's environment."""
+        owner = self.scopes.owner(node.text) if isinstance(node, tree.NameNode) and self.words.child_maps else None
+        node = owner if isinstance(owner, tree.CallNode) else node
         node = node.function if isinstance(node, tree.CallNode) and not node.arguments else node
         return isinstance(node, tree.MemberNode) and node.name in self.words.child_maps
-
-
-def _stand_in(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tree.Node | None:
-    """Return a call's fallback for a missing value: a named argument, an argument of such a parameter, or the one after
-    the variable's name.
-    """
-    named = next((value for name, value in node.named.items() if name in _STAND_INS), None)
-    place = next(
-        (index for index, name in enumerate(function.parameters) if name.lstrip("$").lower() in _STAND_INS), at + 1
-    )
-    return named or (node.arguments[place] if len(node.arguments) > place else None)
-
-
-def _last(node: tree.Node) -> str | None:
-    return node.text if isinstance(node, tree.NameNode) else node.name if isinstance(node, tree.MemberNode) else None
-
-
-def _is_own(node: tree.Node) -> bool:
-    """Return whether a function is called by its bare name, or as the object's own."""
-    return isinstance(node, tree.NameNode) or (
-        isinstance(node, tree.MemberNode)
-        and isinstance(node.of, tree.NameNode)
-        and node.of.text in ("this", "self", "$this")
-    )

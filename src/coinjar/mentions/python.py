@@ -141,6 +141,8 @@ class _PythonConverter:
 
     def _UnaryOp(self, node: ast.UnaryOp) -> tree.Node:  # noqa: N802
         inner = self.convert(node.operand)
+        if isinstance(node.op, ast.USub) and isinstance(inner, tree.ConstantNode) and inner.text is not None:
+            return tree.ConstantNode(f"-{inner.text}")
         return tree.TruthTestNode(inner) if isinstance(node.op, ast.Not) else tree.Node([inner])
 
     def _Compare(self, node: ast.Compare) -> tree.Node:  # noqa: N802

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import tree_sitter_ruby
 from tree_sitter import Node as Syntax
 
@@ -29,6 +31,8 @@ class RubyConverter(SyntaxConverter):
             "member?": AccessPattern(access=PRESENCE),
             "delete": AccessPattern(access=SET),
             "store": AccessPattern(access=SET),
+            "merge!": AccessPattern(access=SET, all_names=True),
+            "update": AccessPattern(access=SET, all_names=True),
             "values_at": AccessPattern(all_names=True),
             "slice": AccessPattern(all_names=True),
             "fetch_values": AccessPattern(all_names=True),
@@ -68,7 +72,10 @@ class RubyConverter(SyntaxConverter):
     def _call(self, node: Syntax) -> tree.Node:
         of, method = node.child_by_field_name("receiver"), node.child_by_field_name("method")
         arguments, block = node.child_by_field_name("arguments"), node.child_by_field_name("block")
-        given = self.all(arguments.named_children) if arguments else []
+        children = arguments.named_children if arguments else []
+        given = self.all([child for child in children if child.type != "pair"])
+        if pairs := [child for child in children if child.type == "pair"]:
+            given.append(self._pairs(pairs))
         word = self.word(method)
         if of is not None and word in ("each", "map", "each_with_object", "to_h", "filter_map") and block is not None:
             names = self._parameters(block.child_by_field_name("parameters"))
@@ -118,6 +125,9 @@ class RubyConverter(SyntaxConverter):
     def _hash(self, node: Syntax) -> tree.Node:
         pairs = [child for child in node.named_children if child.type == "pair"]
         taken = [self.inside(child) for child in node.named_children if child.type == "hash_splat_argument"]
+        return self._pairs(pairs, taken)
+
+    def _pairs(self, pairs: Sequence[Syntax], taken: Sequence[tree.Node] = ()) -> tree.MappingNode:
         return tree.MappingNode(
             [self.field(node, "key") for node in pairs], [self.field(node, "value") for node in pairs], taken
         )

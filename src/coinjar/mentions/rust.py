@@ -21,6 +21,7 @@ class RustConverter(SyntaxConverter):
 
     root = rb"std|env|option_env|env_remove|var"
     words = LanguageTerms(
+        apart=True,
         functions={
             "std.env.var": AccessPattern(),
             "std.env.var_os": AccessPattern(),

@@ -168,6 +168,8 @@ class Scopes:
     def _agreed(self, bound: list[Bound], name: str, depth: int) -> str | None:
         """Return the path of all that a name is bound to; None where two of them differ."""
         names: set[str | None] = set()
+        if self.words.apart and any(isinstance(item, tree.ImportNode) for item in bound):
+            bound = [item for item in bound if not isinstance(item, tree.FunctionNode)]
         for item in bound:
             self.step()
             path = self._shorter(item.path) if isinstance(item, tree.ImportNode) else self._value(item, name, depth)

@@ -1,0 +1,44 @@
+"""What a call of a function says about a variable: names, keys of mappings, and fallbacks among its arguments."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from coinjar.mentions import tree
+
+_STAND_INS = frozenset({"default", "fallback", "otherwise", "default_value", "defaultvalue", "dflt"})
+"""Names of parameters for a fallback."""
+
+
+def stand_in(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tree.Node | None:
+    """Return a call's fallback for a missing value: a named argument, an argument of such a parameter, or the one after
+    the variable's name.
+    """
+    named = next((value for name, value in node.named.items() if name in _STAND_INS), None)
+    place = next(
+        (index for index, name in enumerate(function.parameters) if name.lstrip("$").lower() in _STAND_INS), at + 1
+    )
+    return named or (node.arguments[place] if len(node.arguments) > place else None)
+
+
+def keys_of(nodes: Iterable[tree.Node]) -> Iterator[tree.Node]:
+    """Yield the names among arguments: the keys of mappings, and the others as they are."""
+    for node in nodes:
+        if isinstance(node, tree.MappingNode):
+            yield from (key for key in node.keys if isinstance(key, tree.StringNode))
+        else:
+            yield node
+
+
+def last_name(node: tree.Node) -> str | None:
+    """Return the last word of a function's name; None for other expressions."""
+    return node.text if isinstance(node, tree.NameNode) else node.name if isinstance(node, tree.MemberNode) else None
+
+
+def is_own(node: tree.Node) -> bool:
+    """Return whether a function is called by its bare name, or as the object's own."""
+    return isinstance(node, tree.NameNode) or (
+        isinstance(node, tree.MemberNode)
+        and isinstance(node.of, tree.NameNode)
+        and node.of.text in ("this", "self", "$this")
+    )
