@@ -67,6 +67,12 @@ LANGUAGES = (
         rb"""\b(?:services|apiVersion|jobs|steps|stages|script|pipeline)["']?\s*:""",
         "yaml_files",
     ),
+    SourceLanguage(
+        (".conf", ".cfg", ".htaccess", ".vhost"),
+        (b"env", b"Env"),
+        rb"(?m)^[ \t]*(?:env|(?:pre|un)?setenv|(?i:PassEnv|SetEnv|UnsetEnv))[ \t]",
+        "web_server",
+    ),
     SourceLanguage((".json",), (b'"apiVersion"',), rb"", "yaml_files"),
     SourceLanguage((".erb",), (b"ENV",), rb"", "template", "find_embedded"),
     _TEMPLATE,
