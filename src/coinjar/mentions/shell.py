@@ -29,6 +29,8 @@ _NAME = re.compile(rb"[A-Za-z_]\w*")
 _FALLBACKS = (":-", "-", ":=", "=")
 _ASSIGNS, _EXPORTS, _CHILD, _UNSET, _READS, _ASKS, _INDIRECT = range(7)
 _SHADOWED = re.compile(rb"(?m)^[ \t]*(?:function[ \t]+)?(printenv|env|test|eval|let|read)[ \t]*\(\)")
+_EXPORTED = re.compile(rb"(?:^|[\s;&|])export[ \t]+\Z")
+"""Before an assignment in a text that the grammar does not understand."""
 _ASSIGNED = re.compile(rb"(?<![\w$])([A-Za-z_]\w*)[ \t]*([-+*/%&|^]?)=(?!=)")
 _ASSIGNING = ("=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>=", "**=")
 _BINDING_COMMANDS = ("read", "mapfile", "readarray", "getopts")
@@ -201,7 +203,8 @@ class _ScriptWalker:
             gap = self.data[child.end_byte : after.start_byte] if after is not None else b""
             if not gap or b"\n" in gap.replace(b"\\\n", b""):
                 what = _ASSIGNS
-            result.append(what)
+            line = self.data[self.data.rfind(b"\n", 0, child.start_byte) + 1 : child.start_byte]
+            result.append(_EXPORTS if _EXPORTED.search(line) else what)
             after = child
         return result[::-1]
 
