@@ -242,6 +242,8 @@ def test_short_forms_in_code(jar: Callable[..., Coinjar], language: str) -> None
     cj.write({"app.py": "", "page.yaml": "a: {env: {}}\n", f"x.{language}": texts[language][0]})
     cj("rename", "HOST", "DB_HOST", ".", "--yes")
     assert cj.read(f"x.{language}") == texts[language][1]
+    cj("rename", "DB_HOST", "HOST", ".", "--yes")
+    assert cj.read(f"x.{language}") == texts[language][0]
 
 
 def test_descriptions_own_values_and_what_platforms_set(jar: Callable[..., Coinjar]) -> None:

@@ -16,8 +16,8 @@ runs; misplaced, where nothing expands it.
 class Mention(NamedTuple):
     """A variable's name in a text: bytes `start` to `end`. `default` is what the code falls back to.
 
-    `renamed` is the replacement under another name (`{}`), where more than the name must change; `service` is the
-    document's own service.
+    `renamed` is the replacement under another name (`{}`), where more than the name must change; `local` is the name
+    behind it (`{NAME: local}`), which is dropped where both are the same; `service` is the document's own service.
     """
 
     name: str
@@ -28,6 +28,7 @@ class Mention(NamedTuple):
     way: str = VARIABLE
     renamed: str = "{}"
     service: str | None = None
+    local: str = ""
 
 
 class ComputedName(NamedTuple):

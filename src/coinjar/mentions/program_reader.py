@@ -238,7 +238,15 @@ class ProgramReader:
             for key, name, default, short in node.entries:
                 renamed = f"{{}}: {name}" if short else "{}"
                 self.mentions.append(
-                    Mention(key.text, key.start, key.end, READ, self._written(default), renamed=renamed)
+                    Mention(
+                        key.text,
+                        key.start,
+                        key.end,
+                        READ,
+                        self._written(default),
+                        renamed=renamed,
+                        local="" if short else name,
+                    )
                 )
         if isinstance(node, tree.MappingNode) and any(self.scopes.path(child) in maps for child in node.taken):
             return EnvironmentAccess([child for child in node.keys if isinstance(child, tree.StringNode)], SET)

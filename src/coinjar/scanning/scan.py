@@ -30,7 +30,7 @@ _FEW = 150
 """Number of files up to which neither another process nor a cache is worth its cost."""
 _JUST_NOW = 2_000_000_000
 """Nanoseconds: a file modified this recently before a search may be modified again without a new time."""
-_FORM = 3
+_FORM = 4
 _LONGEST = 2.0
 """Seconds of processor time for one file: one of a MiB takes half of one."""
 

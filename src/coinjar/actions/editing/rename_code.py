@@ -87,7 +87,10 @@ def _in_text(path: Path, data: bytes, file: FileMentions, renames: Mapping[str, 
     mentions = [mention.mention for mention in file.mentions if mention.mention and mention.mention.name in renames]
     new = data
     for mention in sorted(mentions, key=lambda other_mention: other_mention.start, reverse=True):
-        new = new[: mention.start] + mention.renamed.format(renames[mention.name]).encode() + new[mention.end :]
+        name, end = renames[mention.name], mention.end
+        if mention.local == name and (behind := re.compile(rb"\s*:\s*" + re.escape(name).encode()).match(new, end)):
+            end = behind.end()
+        new = new[: mention.start] + mention.renamed.format(name).encode() + new[end:]
     if new != data:
         language = language_of(path.name) or by_first_line(data)
         after = look(language, new) if language else None
