@@ -87,3 +87,21 @@ def test_a_move_from_every_platform_to_every_other(number: int, jar: Callable[..
         if "{stage}" in becomes.declaration:  # what its own tools list is of one stage
             assert becomes.own()["TOKEN"] == "made-up-canary-dev"
             assert becomes.own()["LINK"] == "x://dev/"
+
+
+@pytest.mark.parametrize(("old", "new"), [pair for name in PLACES for pair in ((name, "hayloft"), ("hayloft", name))])
+def test_a_move_from_and_to_a_cluster(old: str, new: str, jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """Whose workload is one stage's."""
+    with ExitStack() as stack:
+        jar(JAR)
+        _place(stack, cj, old, "old")
+        becomes = _place(stack, cj, new, "new")
+        cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("{type: cluster,", "{type: cluster, stages: [dev],")})
+        cj("put", "TOKEN", "--stage", "dev", stdin="made-up-canary-dev")
+        cj("deliver", "dev", "old")
+        cj("migrate", "dest:old@dev", "dest:new", "--out", "move.yaml")
+        for _ in range(2):
+            cj("migrate", "--execute", "move.yaml", "--yes", "--restart")
+        assert set(_states(cj, "dev").values()) <= {"up to date", "not readable"}
+        assert becomes.own()["TOKEN"] == "made-up-canary-dev"
+        assert becomes.own()["LINK"] == "x://info/"
