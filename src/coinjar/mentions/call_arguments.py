@@ -30,6 +30,16 @@ def keys_of(nodes: Iterable[tree.Node]) -> Iterator[tree.Node]:
             yield node
 
 
+def keys_of_map(node: tree.Node) -> Iterator[tree.Node]:
+    """Yield the keys of a map that a call makes: `Map.of("A", "1")`, `mapOf("A" to "1")`."""
+    if not isinstance(node, tree.CallNode):
+        return
+    if last_name(node.function) == "of":
+        yield from (key for key in node.arguments[::2] if isinstance(key, tree.StringNode))
+    for pair in node.arguments if last_name(node.function) == "mapOf" else ():
+        yield from (key for key in pair.inner[:1] if isinstance(key, tree.StringNode))
+
+
 def last_name(node: tree.Node) -> str | None:
     """Return the last word of a function's name; None for other expressions."""
     return node.text if isinstance(node, tree.NameNode) else node.name if isinstance(node, tree.MemberNode) else None

@@ -27,6 +27,10 @@ class KotlinConverter(SyntaxConverter):
         """Convert what a sign stands before; the grammar makes it a part of the first name (`!System.getenv()`)."""
         return self.field(node, "argument")
 
+    def _infix_expression(self, node: Syntax) -> tree.Node:
+        """Convert `key to value`, whose sides are needed although no word of the environment is in them."""
+        return tree.Node(self.all(node.named_children))
+
     def _identifier(self, node: Syntax) -> tree.Node:
         word = self.word(node)
         return (

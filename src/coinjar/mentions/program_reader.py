@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
-from coinjar.mentions.call_arguments import is_own, keys_of, last_name, stand_in
+from coinjar.mentions.call_arguments import is_own, keys_of, keys_of_map, last_name, stand_in
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 from coinjar.mentions.scopes import Parameter, Scopes
 
@@ -272,6 +272,8 @@ class ProgramReader:
                 return self._by(self.words.methods[method], node)
             if method in ("put", "set", "remove", "putIfAbsent") and self._is_child(of) and node.arguments:
                 return EnvironmentAccess([node.arguments[0]], SET)
+            if method == "putAll" and self._is_child(of) and node.arguments:
+                return EnvironmentAccess(list(keys_of_map(node.arguments[0])), SET)
             if method in self.words.child_methods and node.arguments and isinstance(node.arguments[0], tree.StringNode):
                 return EnvironmentAccess([node.arguments[0]], SET)
         return self._helped(node)
