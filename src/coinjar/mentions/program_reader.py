@@ -252,7 +252,7 @@ class ProgramReader:
             return EnvironmentAccess([child for child in node.keys if isinstance(child, tree.StringNode)], SET)
         return None
 
-    def _called(self, node: tree.CallNode) -> EnvironmentAccess | None:  # noqa: PLR0911 - a sort of call a line
+    def _called(self, node: tree.CallNode) -> EnvironmentAccess | None:
         path = self.scopes.path(node.function) or ""
         if path in self.words.pairs:
             return EnvironmentAccess(list(self._paired(node.arguments)), SET)
@@ -266,17 +266,21 @@ class ProgramReader:
             return EnvironmentAccess(
                 [child for child in node.arguments[0].keys if isinstance(child, tree.StringNode)], SET
             )
-        if isinstance(node.function, tree.MemberNode):
-            method, of = node.function.name, node.function.of
-            if method in self.words.methods and self.scopes.path(of) in self.words.maps:
-                return self._by(self.words.methods[method], node)
-            if method in ("put", "set", "remove", "putIfAbsent") and self._is_child(of) and node.arguments:
-                return EnvironmentAccess([node.arguments[0]], SET)
-            if method == "putAll" and self._is_child(of) and node.arguments:
-                return EnvironmentAccess(list(keys_of_map(node.arguments[0])), SET)
-            if method in self.words.child_methods and node.arguments and isinstance(node.arguments[0], tree.StringNode):
-                return EnvironmentAccess([node.arguments[0]], SET)
-        return self._helped(node)
+        found = self._of_a_method(node.function, node) if isinstance(node.function, tree.MemberNode) else None
+        return found or self._helped(node)
+
+    def _of_a_method(self, function: tree.MemberNode, node: tree.CallNode) -> EnvironmentAccess | None:
+        """Return the access of a method of the environment, or of a child's."""
+        method, of = function.name, function.of
+        if method in self.words.methods and self.scopes.path(of) in self.words.maps:
+            return self._by(self.words.methods[method], node)
+        if method in ("put", "set", "remove", "putIfAbsent") and self._is_child(of) and node.arguments:
+            return EnvironmentAccess([node.arguments[0]], SET)
+        if method == "putAll" and self._is_child(of) and node.arguments:
+            return EnvironmentAccess(list(keys_of_map(node.arguments[0])), SET)
+        if method in self.words.child_methods and node.arguments and isinstance(node.arguments[0], tree.StringNode):
+            return EnvironmentAccess([node.arguments[0]], SET)
+        return None
 
     def _by(self, how: AccessPattern, node: tree.CallNode) -> EnvironmentAccess | None:
         if how.all_names:
