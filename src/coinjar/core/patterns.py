@@ -1,17 +1,21 @@
-"""Regular expressions that a jar declares: compared with a time limit, because some take longer than a life."""
+"""Regular expressions that a jar declares: compared with a time limit, because some take longer than a life. The limit
+is for other work on foreign text as well.
+"""
 
 from __future__ import annotations
 
 import re
+import signal
 import warnings
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from coinjar.core.errors import InputError
-from coinjar.core.time_limit import time_limit
 
 LONGEST = 1.0
 """Seconds of processor time for one comparison: a busy machine makes no pattern slow."""
+_AGAIN = 0.5
+"""Seconds after which the exception is raised again, where the work did not end with it."""
 
 
 _slow: set[str] = set()
@@ -65,3 +69,26 @@ def limited(pattern: str) -> Iterator[None]:
 
     with time_limit(LONGEST, exceeded):
         yield
+
+
+@contextmanager
+def time_limit(seconds: float, exceeded: Callable[[], Exception]) -> Iterator[None]:
+    """Raise `exceeded()` inside of the block after so much processor time of this process.
+
+    It uses the process's timer, which only the main thread can: in another thread there is no limit.
+    """
+
+    def expired(_number: int, _frame: object) -> None:
+        raise exceeded()
+
+    try:
+        before = signal.signal(signal.SIGVTALRM, expired)
+    except ValueError:
+        yield
+        return
+    try:
+        signal.setitimer(signal.ITIMER_VIRTUAL, seconds, _AGAIN)
+        yield
+    finally:
+        signal.setitimer(signal.ITIMER_VIRTUAL, 0)
+        signal.signal(signal.SIGVTALRM, before)

@@ -17,7 +17,7 @@ from coinjar import mentions
 from coinjar.core.code_uses import HIDDEN
 from coinjar.core.errors import ExternalError
 from coinjar.core.inference import infer
-from coinjar.core.time_limit import time_limit
+from coinjar.core.patterns import time_limit
 from coinjar.mentions.base import ComputedName, Mention, TooLongToRead
 from coinjar.mentions.languages import SourceLanguage, by_first_line, language_of, look
 from coinjar.mentions.minified import MINIFIED, PACKED, is_minified
