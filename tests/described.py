@@ -9,7 +9,7 @@ PAGE = Path(__file__).parent.parent / "docs/platforms.md"
 
 
 def description(name: str) -> str:
-    """Return the description of a service, as it stands below its heading."""
+    """Return the description of a service, from the section below its heading."""
     heading = "## The description" if name == "millrace" else f"### Describing {name.capitalize()}"
     match = re.search(rf"{heading}\n\n```yaml\n(.*?)```", PAGE.read_text(), re.DOTALL)
     assert match, f"docs/platforms.md does not describe {name}"
