@@ -6,8 +6,8 @@ import asyncio
 import json
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from urllib.parse import parse_qsl, urlsplit
 
-import httpx
 import pytest
 
 from coinjar import OpenJar
@@ -17,6 +17,7 @@ from coinjar.actions.delivery.outcome import DeliveryOptions
 from coinjar.actions.editing.values import Assignment, put
 from coinjar.core.display import Masker
 from coinjar.core.secret import Secret, reveal
+from coinjar.destinations.live.connections import HttpAnswer, SentRequest
 from coinjar.standins.base import ErrorResponse, Standin
 from coinjar.standins.saltmarsh import Saltmarsh
 from tests.conftest import IDENTITY
@@ -32,7 +33,7 @@ class Killed(BaseException):
     """The process ends here."""
 
 
-class InMemory(httpx.AsyncBaseTransport):
+class InMemory:
     """Hands requests to a stand-in without a connection; `cut` is the number of the request at which the run ends."""
 
     def __init__(self, standin: Standin, cut: int = 0, *, after: bool = False) -> None:
@@ -41,19 +42,20 @@ class InMemory(httpx.AsyncBaseTransport):
         self.after = after
         self.requests: list[str] = []
 
-    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+    async def __call__(self, request: SentRequest) -> HttpAnswer:
         self.requests.append(request.method)
         if len(self.requests) == self.cut and not self.after:
             raise Killed
         body = json.loads(request.content) if request.content else None
         headers = {"Authorization": request.headers.get("Authorization", "")}
+        url = urlsplit(request.url)
         try:
-            answer = self.standin.answer(request.method, request.url.path, dict(request.url.params), body, headers)
+            answer = self.standin.answer(request.method, url.path, dict(parse_qsl(url.query)), body, headers)
         except ErrorResponse as fault:
-            return httpx.Response(fault.code, json=fault.body)
+            return HttpAnswer(fault.code, {}, json.dumps(fault.body).encode())
         if len(self.requests) == self.cut:
             raise Killed
-        return httpx.Response(200, json=answer)
+        return HttpAnswer(200, {}, json.dumps(answer).encode())
 
 
 @contextmanager

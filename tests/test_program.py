@@ -19,7 +19,7 @@ HEAVY = {
     "rich",
     "pydantic",
     "jsonschema",
-    "httpx",
+    "urllib3",
     "cryptography",
     "sqlite3",
     "importlib.metadata",
@@ -57,7 +57,7 @@ def test_start_up_imports_little(demo: Coinjar) -> None:
     }
     within = imported(demo, "within", "prod", "--service", "berths", "--", "/bin/true")
     assert not {name for name in within if name.split(".")[0] in HEAVY or name in HEAVY}
-    assert not {"sqlite3", "httpx", "asyncssh"} & {name.split(".")[0] for name in imported(demo, "check")}
+    assert not {"sqlite3", "urllib3", "asyncssh"} & {name.split(".")[0] for name in imported(demo, "check")}
     demo("readers", "seal")
     sealed = imported(demo, "within", "prod", "--service", "ticketing", "--", "/bin/true")
     assert {"cryptography", "pyrage"} <= {name.split(".")[0] for name in sealed}
@@ -202,7 +202,7 @@ def test_outside_packages_add_one_of_each(demo: Coinjar) -> None:
 @pytest.mark.parametrize(
     ("library", "extra", "arguments"),
     [
-        ("httpx", "deliver", ["deliver", "rehearsal", "hosting"]),
+        ("urllib3", "deliver", ["deliver", "rehearsal", "hosting"]),
         ("jinja2", "standins", ["standins", "saltmarsh", "--state", "s"]),
         ("tree_sitter", "mentions", ["mentions", "a.sh"]),
         ("pathspec", "mentions", ["mentions", "."]),

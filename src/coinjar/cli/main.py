@@ -248,7 +248,7 @@ def _require_folder() -> None:
         raise UsageError("the current folder does not exist any more", hint="go to another folder") from None
 
 
-_EXTRAS = {"httpx": "deliver", "asyncssh": "deliver", "psutil": "deliver"}
+_EXTRAS = {"urllib3": "deliver", "certifi": "deliver", "asyncssh": "deliver", "psutil": "deliver"}
 _EXTRAS |= {"jinja2": "standins", "pathspec": "mentions", "tree_sitter": "mentions"}
 """Which extra of the package brings a library."""
 

@@ -17,9 +17,8 @@ from coinjar.dialects.base import Entry, FileHeader, ParseContext
 from coinjar.jarfile.load import read_bytes
 
 if TYPE_CHECKING:
-    import httpx
-
     from coinjar.core.consent import Gate
+    from coinjar.destinations.live.connections import Transport
     from coinjar.destinations.live.patience import RequestPatience
     from coinjar.jarfile.sealed_values import Ring
 
@@ -40,7 +39,7 @@ class RenderContext:
         *,
         move_up: bool = False,
         writes: bool = False,
-        transport: httpx.AsyncBaseTransport | None = None,
+        transport: Transport | None = None,
         patience: RequestPatience | None = None,
     ) -> None:
         self.patience = patience

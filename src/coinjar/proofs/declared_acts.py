@@ -12,7 +12,7 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.core.proofs import Proof
 from coinjar.core.references import Reference, ReferenceValue, Template, expand
-from coinjar.destinations.live.http import is_loopback
+from coinjar.destinations.live.connections import is_loopback
 from coinjar.jarfile.external_values import program_words
 from coinjar.system.files import is_outside
 

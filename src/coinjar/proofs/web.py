@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import httpx
-
-from coinjar.destinations.live.http import is_loopback
+from coinjar.destinations.live.connections import Connections, ExchangeError, SentRequest
 from coinjar.proofs.base import NoAnswer, ProofAnswers, ProofQuestion, of_text
 
 _PATIENCE = 10
@@ -14,14 +12,15 @@ _PATIENCE = 10
 async def ask_http(proof_question: ProofQuestion) -> ProofAnswers:
     """Send a GET without following redirects, never through a proxy to this machine. Raises ConsentMissing."""
     proof_question.require_consent()
-    direct = is_loopback(proof_question.text)
-    async with httpx.AsyncClient(timeout=_PATIENCE, trust_env=not direct) as client:
-        try:
-            answer = await client.get(proof_question.text)
-        except (httpx.HTTPError, httpx.InvalidURL) as fault:
-            raise NoAnswer(f"no answer ({type(fault).__name__})") from None
+    connections = Connections(proof_question.text, patience=_PATIENCE)
+    try:
+        answer = await connections(SentRequest("GET", proof_question.text))
+    except ExchangeError as fault:
+        raise NoAnswer(f"no answer: {fault}") from None
+    finally:
+        connections.close()
     if not proof_question.proof.at and not proof_question.proof.pattern:
-        return ProofAnswers([str(answer.status_code)])
-    if answer.status_code >= 400:
-        raise NoAnswer(f"answered with {answer.status_code}")
+        return ProofAnswers([str(answer.status)])
+    if answer.status >= 400:
+        raise NoAnswer(f"answered with {answer.status}")
     return of_text(proof_question.proof, answer.text)

@@ -27,7 +27,7 @@ from coinjar.destinations.stage_view import RenderContext, StageView, gets, is_s
 from coinjar.jarfile.layout import JarLayout
 
 if TYPE_CHECKING:
-    import httpx
+    from coinjar.destinations.live.connections import Transport
 
 T = TypeVar("T")
 
@@ -85,7 +85,7 @@ class LiveStage:
         *,
         instead: Mapping[str, Mapping[str, str | None]] | None = None,
         writes: bool = False,
-        transport: httpx.AsyncBaseTransport | None = None,
+        transport: Transport | None = None,
         patience: RequestPatience | None = None,
     ) -> None:
         self.opened = opened

@@ -6,8 +6,8 @@ import json
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
-from urllib.parse import parse_qsl
+from typing import NamedTuple
+from urllib.parse import parse_qsl, urlsplit
 
 from coinjar.actions.open_jar import OpenJar, open_jar
 from coinjar.core.consent import Act
@@ -16,15 +16,13 @@ from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, InputError, Location
 from coinjar.core.secret import reveal
 from coinjar.destinations import connected
+from coinjar.destinations.live.connections import HttpAnswer, SentRequest, Transport
 from coinjar.destinations.live.platform import PlatformDestination
 from coinjar.destinations.live.platform_target import PlatformTarget
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.writer import ScalarWriter
 from coinjar.platforms.description import PlatformDescription
 from coinjar.platforms.requests import ExampleAnswer, Examples, RequestTemplate
-
-if TYPE_CHECKING:
-    import httpx
 
 _SERVICE = "web"
 _ADDRESS = "https://service.example"
@@ -106,17 +104,17 @@ def _example_jar(folder: Path, description: PlatformDescription, data: bytes, ex
     return open_jar(folder / "jar")
 
 
-def _service(examples: Examples, location: Location) -> httpx.AsyncBaseTransport:
+def _service(examples: Examples, location: Location) -> Transport:
     """Return a transport that answers as the examples say."""
-    import httpx
 
-    def handle(request: httpx.Request) -> httpx.Response:
-        content = request.content.decode()
-        path = request.url.raw_path.decode()
+    async def answer(request: SentRequest) -> HttpAnswer:
+        content = (request.content or b"").decode()
+        path = urlsplit(request.url)._replace(scheme="", netloc="").geturl()
         for example in examples.answers:
             if _fits(example, request.method, path, content):
                 body = b"" if example.answer is None else json.dumps(example.answer).encode()
-                return httpx.Response(example.status, headers=dict(example.headers), content=body)
+                headers = {name.lower(): text for name, text in example.headers.items()}
+                return HttpAnswer(example.status, headers, body)
         shown = f"{request.method} {path}" + (f" with {content}" if content else "")
         raise InputError(
             f"the description sends {shown}, for which there is no example",
@@ -125,7 +123,7 @@ def _service(examples: Examples, location: Location) -> httpx.AsyncBaseTransport
             code="no-example",
         )
 
-    return httpx.MockTransport(handle)
+    return answer
 
 
 def _fits(example: ExampleAnswer, method: str, path: str, content: str) -> bool:

@@ -13,8 +13,7 @@ import ssl
 import time
 from collections.abc import Callable, Iterable, Mapping
 from email.utils import parsedate_to_datetime
-from functools import cache
-from typing import TYPE_CHECKING, NamedTuple, Self
+from typing import NamedTuple, Self
 from urllib.parse import urlsplit
 
 from coinjar.core.errors import ExternalError, InputError, Location
@@ -22,43 +21,30 @@ from coinjar.core.masking import SHORTEST
 from coinjar.core.redaction import Redactor
 from coinjar.core.secret import reveal
 from coinjar.destinations.live.base import ResponseLost
+from coinjar.destinations.live.connections import (
+    Connections,
+    ExchangeError,
+    HttpAnswer,
+    NotReached,
+    NotSendable,
+    SentRequest,
+    TooLarge,
+    Transport,
+    is_loopback,
+)
 from coinjar.destinations.live.patience import RequestPatience
 from coinjar.documents.json_data import Data
-
-if TYPE_CHECKING:
-    import httpx
 
 _TRIES = 6
 _TRIES_TO_REACH = 3
 """Retries where nobody listens: waiting for a mistyped address is worse than a second run."""
 _NOTED_WAIT = 3.0
 """Seconds from which a wait is shown."""
-LARGEST_ANSWER = 32 << 20
-"""Maximum size of an answer, decompressed, in bytes."""
-_LONGEST_ANSWER = 120.0
-"""Maximum seconds for a whole answer."""
 _SHOWN = 300
 """Characters of a server's message that are shown."""
 _LONGEST_MESSAGE = 1 << 16
 """Characters of it that are looked through for secrets first."""
-_LOOPBACK = ("127.0.0.1", "::1", "localhost")
 _BUSY = (429, 503)
-
-
-def is_loopback(address: str) -> bool:
-    """Return whether an address is of this machine: requests there go through no proxy, and may be plain HTTP."""
-    try:
-        return urlsplit(address).hostname in _LOOPBACK
-    except ValueError:
-        return False
-
-
-@cache
-def _tls() -> ssl.SSLContext:
-    """Return the TLS context for servers' certificates: loaded once, since it takes 40 ms."""
-    import httpx
-
-    return httpx.create_ssl_context()
 
 
 class Request(NamedTuple):
@@ -102,18 +88,17 @@ class _Retry(NamedTuple):
 class HttpStatusError(ExternalError):
     """A response with an error status."""
 
-    def __init__(self, label: str, words: str, hint: str, location: Location, answer: httpx.Response) -> None:
-        super().__init__(words, hint=hint, location=location, code=f"http-{answer.status_code}", of=label)
-        self.status = answer.status_code
+    def __init__(self, label: str, words: str, hint: str, location: Location, answer: HttpAnswer) -> None:
+        super().__init__(words, hint=hint, location=location, code=f"http-{answer.status}", of=label)
+        self.status = answer.status
         self.answer = answer
 
     def data(self) -> Data:
         """Return the body; None if it is not JSON."""
         try:
-            data: Data = self.answer.json()
+            return self.answer.json()
         except (ValueError, RecursionError):
             return None
-        return data
 
 
 class HttpClient:
@@ -134,7 +119,7 @@ class HttpClient:
         verify: ssl.SSLContext | bool = True,
         sign: Callable[[str, str, bytes], Mapping[str, str]] | None = None,
         patience: RequestPatience | None = None,
-        transport: httpx.AsyncBaseTransport | None = None,
+        transport: Transport | None = None,
     ) -> None:
         self._sign = sign
         self._patience = patience or RequestPatience()
@@ -143,9 +128,8 @@ class HttpClient:
         self.origin = origin
         self.hidden = [reveal(name) for name in hidden if name]
         self._headers = {name: reveal(text) for name, text in headers.items()}
-        self._verify = verify
-        self._transport = transport
-        self._client: httpx.AsyncClient | None = None
+        self._connections = Connections(self.address, verify)
+        self._transport = transport or self._connections
         parts = urlsplit(self.address)
         if parts.scheme not in ("http", "https") or not parts.hostname:
             raise InputError(
@@ -163,9 +147,7 @@ class HttpClient:
 
     async def close(self) -> None:
         """Close the connections."""
-        if self._client is not None:
-            await self._client.aclose()
-            self._client = None
+        self._connections.close()
 
     async def __aenter__(self) -> Self:
         """Connections are opened with the first request."""
@@ -197,21 +179,14 @@ class HttpClient:
 
     async def _try(self, ask: Request) -> Response | _Retry:
         """Try once: return a response, or why another try is worth it. Raises what another try would not fix."""
-        import httpx
-
+        url = ask.path if ask.path.startswith(("http://", "https://")) else self.address + ask.path
         try:
-            answer = await self._once(ask)
-        except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as fault:
-            message = f"cannot reach {self.address} ({type(fault).__name__})"
-            return _Retry(self._failed(message, "check that it is running, and the address"), most=_TRIES_TO_REACH)
-        except httpx.HTTPError as fault:
-            message = f"{self._named(ask)} got no answer ({type(fault).__name__})"
-            if not ask.repeat:
-                raise self._lost(message) from None
-            return _Retry(self._failed(message, "run it again; what was written stays"))
-        code = answer.status_code
+            answer = await self._once(ask, url)
+        except ExchangeError as fault:
+            return self._without_answer(ask, fault)
+        code = answer.status
         if code < 300 or code in ask.absent:
-            return self._read(ask, answer)
+            return self._read(ask, url, answer)
         refused = self._refused(ask, answer)
         if code in (*_BUSY, *ask.busy) and "retry-after" in answer.headers:
             return _Retry(refused, _seconds(answer.headers["retry-after"]))
@@ -223,61 +198,39 @@ class HttpClient:
             raise self._lost(f"{self._named(ask)} was answered with {code}")
         return _Retry(refused)
 
-    async def _once(self, ask: Request) -> httpx.Response:
-        import httpx
+    def _without_answer(self, ask: Request, fault: ExchangeError) -> _Retry:
+        """Return why another try is worth it after none was answered. Raises what another try would not fix."""
+        if isinstance(fault, NotReached):
+            message = f"cannot reach {self.address}: {fault}"
+            return _Retry(self._failed(message, "check that it is running, and the address"), most=_TRIES_TO_REACH)
+        if isinstance(fault, NotSendable):
+            raise self._failed(f"{self._named(ask)} cannot be sent: {fault}", "correct the token or the path") from None
+        if isinstance(fault, TooLarge):
+            message = f"{self._named(ask)} was answered with {fault}"
+            raise self._failed(message, "check the address, and the service") from None
+        message = f"{self._named(ask)} got no answer: {fault}"
+        if not ask.repeat:
+            raise self._lost(message) from None
+        return _Retry(self._failed(message, "run it again; what was written stays"))
 
-        if self._client is None:
-            limits = httpx.Limits(max_connections=20)
-            verify = (
-                self._verify if self._verify is not True else _tls() if self.address.startswith("https:") else False
-            )  # plain http has none
-            self._client = httpx.AsyncClient(
-                base_url=self.address,
-                headers=self._headers,
-                timeout=30,
-                verify=verify,
-                limits=limits,
-                transport=self._transport,
-                trust_env=not is_loopback(self.address),
-            )
-        headers = dict(ask.headers)
+    async def _once(self, ask: Request, url: str) -> HttpAnswer:
+        headers = self._headers | dict(ask.headers)
         content = ask.content
         if content is None and ask.body is not None:
             content = json.dumps(ask.body, ensure_ascii=False, separators=(",", ":"), allow_nan=False).encode()
             headers["Content-Type"] = "application/json"
         if self._sign is not None:
             headers |= self._sign(ask.method, ask.path, content or b"")
-        try:
-            async with (
-                asyncio.timeout(_LONGEST_ANSWER),
-                self._client.stream(ask.method, ask.path, headers=headers, content=content) as answer,
-            ):
-                return await self._whole(ask, answer)
-        except TimeoutError:
-            raise httpx.ReadTimeout(f"no whole answer in {_LONGEST_ANSWER:.0f} s") from None
+        return await self._transport(SentRequest(ask.method, url, headers, content))
 
-    async def _whole(self, ask: Request, answer: httpx.Response) -> httpx.Response:
-        """Return an answer with its body, which may be large only up to a limit, decompressed."""
-        import httpx
-
-        content = bytearray()
-        async for piece in answer.aiter_bytes():
-            content += piece
-            if len(content) > LARGEST_ANSWER:
-                message = f"{self._named(ask)} was answered with more than {LARGEST_ANSWER >> 20} MiB"
-                raise self._failed(message, "check the address, and the service")
-        headers = [(name, text) for name, text in answer.headers.multi_items() if name != "content-encoding"]
-        return httpx.Response(answer.status_code, headers=headers, content=bytes(content), request=answer.request)
-
-    def _read(self, ask: Request, answer: httpx.Response) -> Response:
-        onward = answer.links.get("next", {}).get("url")
-        if onward and urlsplit(str(answer.url.join(onward)))[:2] != urlsplit(self.address)[:2]:
+    def _read(self, ask: Request, url: str, answer: HttpAnswer) -> Response:
+        onward = answer.next_page(url)
+        if onward and urlsplit(onward)[:2] != urlsplit(self.address)[:2]:
             raise self._failed(f"{self._named(ask)} names a next page on another server", "the token is not sent there")
-        headers = dict(answer.headers)
-        if not answer.content or answer.status_code in ask.absent:
-            return Response(None, onward, headers)
+        if not answer.content or answer.status in ask.absent:
+            return Response(None, onward, answer.headers)
         try:
-            return Response(answer.json(), onward, headers)
+            return Response(answer.json(), onward, answer.headers)
         except (ValueError, RecursionError):
             raise self._failed(
                 f"{self._named(ask)} was answered with a body that is not JSON", "check the address"
@@ -295,7 +248,7 @@ class HttpClient:
         shown = Redactor(dict.fromkeys(self.hidden, "")).excerpt(text[:_LONGEST_MESSAGE])
         return " ".join(shown.split())[:_SHOWN]
 
-    def _refused(self, ask: Request, answer: httpx.Response) -> HttpStatusError:
+    def _refused(self, ask: Request, answer: HttpAnswer) -> HttpStatusError:
         message = self.redacted(answer.text)
         moved = answer.headers.get("location", "")
         hints = {
@@ -305,12 +258,12 @@ class HttpClient:
             429: "wait, then run it again",
         }
         hint = hints.get(
-            answer.status_code,
-            "see its message" if answer.status_code < 500 else "run it again; what was written stays",
+            answer.status,
+            "see its message" if answer.status < 500 else "run it again; what was written stays",
         )
         if moved:  # not followed: the token is for this address
             message, hint = f"it has moved to {self.redacted(moved)}", "if that is right, write the new address"
-        words = f"{self._named(ask)} was answered with {answer.status_code}" + (f": {message}" if message else "")
+        words = f"{self._named(ask)} was answered with {answer.status}" + (f": {message}" if message else "")
         return HttpStatusError(self.label, words, hint, self.origin, answer)
 
     def _failed(self, message: str, hint: str, code: str = "http") -> ExternalError:
