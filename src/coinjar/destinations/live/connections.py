@@ -260,6 +260,9 @@ def _in_words(fault: Exception) -> ExchangeError:
     """Return what a fault was, without its own text, which may repeat what was sent."""
     from urllib3 import exceptions
 
+    if isinstance(fault, exceptions.NewConnectionError) and not isinstance(fault, exceptions.NameResolutionError):
+        cause = fault.__cause__
+        return NotReached((isinstance(cause, OSError) and cause.strerror) or "no connection")
     for kind, words in (
         (exceptions.NameResolutionError, NotReached("the host name is unknown")),
         (exceptions.ConnectTimeoutError, NotReached("no connection in time")),
@@ -269,9 +272,6 @@ def _in_words(fault: Exception) -> ExchangeError:
     ):
         if isinstance(fault, kind):
             return words
-    if isinstance(fault, exceptions.NewConnectionError):
-        cause = fault.__cause__
-        return NotReached((isinstance(cause, OSError) and cause.strerror) or "no connection")
     if isinstance(fault, exceptions.SSLError):
         reason = fault.args[0] if fault.args else None
         if isinstance(reason, ssl.SSLCertVerificationError):

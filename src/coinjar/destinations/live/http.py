@@ -173,7 +173,8 @@ class HttpClient:
                     retry.fault.hint = f"it asks to wait {seconds} s: run it again later, or with --wait {seconds + 5}"
                 raise retry.fault
             if pause > _NOTED_WAIT:
-                self._patience.note(f"{self.label}: waiting {math.ceil(pause)} s, as the service asks")
+                why = "as the service asks" if retry.pause is not None else "then trying again"
+                self._patience.note(f"{self.label}: waiting {math.ceil(pause)} s, {why}")
             await asyncio.sleep(pause)
         return retry
 
