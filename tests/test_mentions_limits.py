@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from coinjar.mentions import scopes
 from coinjar.mentions.languages import by_end, look
-from coinjar.scanning import scan
+from coinjar.scanning import scan, workers
 from tests.conftest import PROGRAM, Coinjar
 
 NAMES = st.sampled_from("abcde")
@@ -47,18 +47,21 @@ def test_following_names_is_linear(ending: str, start: str, line: str, pairs: li
         ("Containerfile", "${{ "),
         ("g.yaml", "steps:\n- run: |\n    "),
         ("h.tmpl", "${a:-"),
+        ("I.java", "a=>"),
+        ("J.cs", "<a "),
     ],
 )
 def test_a_text_that_nobody_writes_ends(name: str, token: str, cj: Coinjar, monkeypatch: pytest.MonkeyPatch) -> None:
     """It is read, or listed as not looked at; the file beside it is found in any case."""
     cj.write(
         {
-            f"tree/{name}": f"# $A env steps:\n{token * (60_000 // len(token))}",
+            f"tree/{name}": f"# $A env getenv EnvironmentVariable steps:\n{token * (60_000 // len(token))}",
             "tree/z.py": "import os\nos.environ['FOUND']\n",
         }
     )
     cj("mentions", "tree/z.py")  # what its reader imports counts no more
     monkeypatch.setattr(scan, "_LONGEST", 0.2)
+    monkeypatch.setattr(workers, "_LONGEST", 0)
     done = cj("mentions", "tree", code=None)
     assert "FOUND" in done.out
     assert done.code in (0, 1, 3)
@@ -91,10 +94,10 @@ def test_workers_end_with_their_parent(cj: Coinjar) -> None:
         [PROGRAM, "mentions", "tree", "--no-cache"], cwd=cj.folder, env=cj.env, stdout=subprocess.DEVNULL
     ) as started:
         process = psutil.Process(started.pid)
-        while len(workers := process.children(recursive=True)) < 1 and started.poll() is None:
+        while len(started_by := process.children(recursive=True)) < 1 and started.poll() is None:
             time.sleep(0.05)
-        assert workers
+        assert started_by
         started.send_signal(signal.SIGKILL)
         started.wait()
-        _, left = psutil.wait_procs(workers, timeout=60)
+        _, left = psutil.wait_procs(started_by, timeout=60)
         assert not left

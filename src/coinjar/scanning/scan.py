@@ -5,11 +5,10 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import threading
+import signal
 import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
-from multiprocessing import get_context
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -22,12 +21,15 @@ from coinjar.mentions.base import ComputedName, Mention, TooLongToRead
 from coinjar.mentions.languages import SourceLanguage, by_first_line, language_of, look
 from coinjar.mentions.minified import MINIFIED, PACKED, is_minified
 from coinjar.scanning.file_walk import CandidateFile, FileWalk, UnreadableFile
+from coinjar.scanning.workers import in_workers
 from coinjar.system.files import replace_file
 
 _TOGETHER = 100
 """Files that one process searches before it reports results."""
 _FEW = 150
 """Number of files up to which neither another process nor a cache is worth its cost."""
+_SMALL = 4096
+"""Bytes of a file that no reader takes long for, whatever it is."""
 _JUST_NOW = 2_000_000_000
 """Nanoseconds: a file modified this recently before a search may be modified again without a new time."""
 _FORM = 4
@@ -75,6 +77,9 @@ class _FileScan(NamedTuple):
     left_out: str = ""
 
 
+_TOO_LONG = _FileScan([], [0, 0, "it takes too long to be read: it is no code that people write"])
+
+
 class ScanRequest(NamedTuple):
     """What to search for: functions that read variables named by their first argument, and endings of templates; files
     named one by one.
@@ -109,7 +114,10 @@ def scan(
         if candidate.path not in scan_request.named and (look := kept.look(candidate)) is not None
     }
     fresh = [candidate for candidate in candidates if candidate.path not in result]
-    result |= dict(_looked_at([candidate.path for candidate in fresh], scan_request, progress))
+    if len(fresh) <= _FEW and all(candidate.size <= _SMALL for candidate in fresh):
+        result |= {candidate.path: _look_at(candidate.path, scan_request) for candidate in fresh}
+    else:
+        result |= dict(_looked_at([candidate.path for candidate in fresh], scan_request, progress))
     walk.left_out += Counter(look.left_out for look in result.values() if look.left_out)
     if len(fresh) > _FEW or (fresh and kept.files):  # for few files a cache does not help
         kept.keep(candidates, result, started)
@@ -125,37 +133,18 @@ def _looked_at(
     paths: list[str], scan_request: ScanRequest, progress: Progress | None
 ) -> Iterable[tuple[str, _FileScan]]:
     parts = [paths[at : at + _TOGETHER] for at in range(0, len(paths), _TOGETHER)]
-    cores = len(os.sched_getaffinity(0))
-    if len(paths) <= _FEW or cores == 1:
-        for path in paths:
-            yield path, _look_at(path, scan_request)
-        return
-    ours, theirs = os.pipe()  # nothing is sent: its other end is closed when this process ends, however it ends
-    try:
-        with get_context("fork").Pool(min(cores, len(parts)), _end_with, (ours, theirs)) as pool:
-            for done, part in enumerate(pool.imap_unordered(_look_at_all, [(part, scan_request) for part in parts]), 1):
-                if progress:
-                    progress("looking", min(done * _TOGETHER, len(paths)), len(paths))
-                yield from part
-    finally:
-        os.close(ours)
-        os.close(theirs)
+    most = 1 if len(paths) <= _FEW else min(len(os.sched_getaffinity(0)), len(parts))
+    done = 0
+    for results in in_workers(parts, lambda path: [*_look_at(path, scan_request)], _ended, most):
+        done += len(results)
+        if progress and len(paths) > _FEW:
+            progress("looking", done, len(paths))
+        yield from ((path, _FileScan(*result)) for path, result in results)
 
 
-def _end_with(ours: int, theirs: int) -> None:
-    """Let a worker end when the process that started it does."""
-
-    def wait() -> None:
-        os.read(ours, 1)
-        os._exit(1)
-
-    os.close(theirs)
-    threading.Thread(target=wait, daemon=True).start()
-
-
-def _look_at_all(given: tuple[list[str], ScanRequest]) -> list[tuple[str, _FileScan]]:
-    paths, scan_request = given
-    return [(path, _look_at(path, scan_request)) for path in paths]
+def _ended(by: int) -> list[Any]:
+    """Return the result for a file at which a worker ended by a signal."""
+    return [*(_TOO_LONG if by == signal.SIGXCPU else _FileScan([], [0, 0, f"its reader ended with signal {by}"]))]
 
 
 def _look_at(path: str, scan_request: ScanRequest) -> _FileScan:
@@ -179,7 +168,7 @@ def _look_at(path: str, scan_request: ScanRequest) -> _FileScan:
     except RecursionError:
         return _FileScan([], [0, 0, "it is nested too deeply to be read"])
     except TooLongToRead:
-        return _FileScan([], [0, 0, "it takes too long to be read: it is no code that people write"])
+        return _TOO_LONG
 
 
 def _found(language: SourceLanguage, data: bytes, scan_request: ScanRequest, *, always: bool) -> _FileScan:

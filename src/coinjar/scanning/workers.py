@@ -1,0 +1,145 @@
+"""Work on many files in processes that may die of one: a grammar's library cannot be interrupted from inside."""
+
+from __future__ import annotations
+
+import json
+import mmap
+import os
+import resource
+import select
+import signal
+import time
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
+from typing import Any, BinaryIO
+
+_LONGEST = 4
+"""Seconds of processor time after which the kernel ends a worker: twice what a reader is given, which ends it itself
+where it can.
+"""
+_POSITION = 4
+"""Bytes of a worker's position in its part."""
+
+Work = Callable[[str], list[Any]]
+"""What is done with a file: its result is JSON."""
+
+
+def in_workers(
+    parts: Sequence[list[str]], work: Work, ended: Callable[[int], list[Any]], most: int
+) -> Iterator[list[tuple[str, list[Any]]]]:
+    """Yield the results of each part, in any order, of at most `most` processes.
+
+    `ended` gives the result for a file at which a process ended, by its signal (SIGXCPU: it took too long); its other
+    files are not affected.
+    """
+    waiting = deque(parts)
+    workers: dict[int, _Worker] = {}
+    try:
+        while waiting or workers:
+            while waiting and len(workers) < most:
+                started = _Worker(work, [*workers.values()])
+                workers[started.told.fileno()] = started
+                started.send(waiting.popleft())
+            poll = select.poll()
+            for number in workers:
+                poll.register(number, select.POLLIN)
+            for number, _ in poll.poll():
+                worker = workers[number]
+                results = worker.received()
+                if results is None:
+                    del workers[number]
+                    path, rest = worker.lost()
+                    yield [(path, ended(worker.end()))]
+                    waiting.extend(part for part in rest if part)
+                    continue
+                yield results
+                if waiting:
+                    worker.send(waiting.popleft())
+                else:
+                    del workers[number]
+                    worker.end()
+    finally:
+        for worker in workers.values():
+            worker.end()
+
+
+class _Worker:
+    """A process that works on parts, one after the other; it ends with the process that started it.
+
+    `others` are those started before: what leads to them is not inherited, so that they end when it is closed here.
+    """
+
+    def __init__(self, work: Work, others: Sequence[_Worker]) -> None:
+        self.asks: int
+        self.told: BinaryIO
+        starter = os.getpid()
+        asked, asks = os.pipe()
+        told, tells = os.pipe()
+        self._position = mmap.mmap(-1, _POSITION)
+        self._part: list[str] = []
+        self.process = os.fork()
+        if self.process == 0:
+            for number in (asks, told, *(end for other in others for end in (other.asks, other.told.fileno()))):
+                os.close(number)
+            self._serve(work, asked, tells, starter)
+        os.close(asked)
+        os.close(tells)
+        self.asks = asks
+        self.told = os.fdopen(told, "rb")
+
+    def send(self, part: list[str]) -> None:
+        """Give it a part."""
+        self._part = part
+        self._position[:] = bytes(_POSITION)
+        with suppress(BrokenPipeError):  # it has ended, which `received` finds
+            os.write(self.asks, json.dumps(part).encode() + b"\n")
+
+    def received(self) -> list[tuple[str, list[Any]]] | None:
+        """Return the results of its part; None if it has ended."""
+        line = self.told.readline()
+        return list(zip(self._part, json.loads(line), strict=True)) if line.endswith(b"\n") else None
+
+    def lost(self) -> tuple[str, list[list[str]]]:
+        """Return the file at which it ended, and the parts that are left of its part."""
+        at = int.from_bytes(self._position[:], "little")
+        return self._part[at], [self._part[:at], self._part[at + 1 :]]
+
+    def end(self) -> int:
+        """End it, and return the signal that it ended with, or 0."""
+        os.close(self.asks)
+        self.told.close()
+        os.kill(self.process, signal.SIGKILL)  # one that has ended is still there, until it is waited for
+        _, status = os.waitpid(self.process, 0)
+        self._position.close()
+        return os.WTERMSIG(status) if os.WIFSIGNALED(status) else 0
+
+    def _serve(self, work: Work, asked: int, tells: int, starter: int) -> None:
+        """Work until nothing more comes, or the process `starter` has ended; never returns."""
+        code = 1
+        try:
+            signal.signal(signal.SIGINT, signal.SIG_DFL)
+            signal.signal(signal.SIGXCPU, signal.SIG_DFL)
+            resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+            with os.fdopen(asked, "rb") as lines:
+                for line in lines:
+                    results = []
+                    for number, path in enumerate(json.loads(line)):
+                        if os.getppid() != starter:
+                            return
+                        self._position[:] = number.to_bytes(_POSITION, "little")
+                        _limit()
+                        results.append(work(path))
+                    data = memoryview(json.dumps(results, separators=(",", ":")).encode() + b"\n")
+                    while data:
+                        data = data[os.write(tells, data) :]
+            code = 0
+        finally:
+            os._exit(code)
+
+
+def _limit() -> None:
+    """Let the kernel end this process after so much more processor time."""
+    _, most = resource.getrlimit(resource.RLIMIT_CPU)
+    soft = int(time.process_time()) + 1 + _LONGEST
+    resource.setrlimit(resource.RLIMIT_CPU, (soft if most == resource.RLIM_INFINITY else min(soft, most), most))
