@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-from coinjar.mentions.base import TextMentions
+from coinjar.mentions.base import Mention, TextMentions
 from coinjar.mentions.languages import language_of, look
 
 FOLDER = Path(__file__).parent / "mentions"
@@ -18,8 +18,9 @@ NAMES = {
     "csharp": "X.cs", "rust": "x.rs", "shell": "x.sh", "containerfile": "Containerfile", "compose": "compose.yaml",
     "kubernetes": "x.yaml",
     "template": "x.template", "pipeline": "x.yaml", "web_server": "nginx.conf",
+    "frameworks": "x.py", "texts": "x.ini",
 }  # fmt: skip
-HOWS = ("set", "presence", "expression", "misplaced")
+HOWS = ("set", "presence", "expression", "misplaced", "probable", "probable-set")
 
 
 class Snippet(NamedTuple):
@@ -55,9 +56,10 @@ def unmarked(marked: str) -> tuple[str, list[tuple[object, ...]]]:
             text += mark[1][1:]
         else:
             spelled, bar, default = mark[1].partition("|")
-            name, _, how = spelled.partition(":")
-            labels.append((line, column, name, how or "read", default if bar else None))
-            text += name
+            name, _, how = spelled.rpartition(":") if spelled.rpartition(":")[2] in HOWS else (spelled, "", "")
+            there, _, other = name.partition("=")
+            labels.append((line, column, other or there, how or "read", default if bar else None))
+            text += there
         last = mark.end()
     return text + marked[last:], labels
 
@@ -78,11 +80,17 @@ def found_in(snippet: Snippet) -> frozenset[tuple[object, ...]]:
             (
                 *at(mention.start),
                 mention.name,
-                mention.way if mention.way != "variable" else mention.access,
+                _how(mention),
                 None if mention.access == "set" else mention.default,
             )
         )
     return frozenset(labels)
+
+
+def _how(mention: Mention) -> str:
+    if mention.probable:
+        return "probable-set" if mention.access == "set" else "probable"
+    return mention.way if mention.way != "variable" else mention.access
 
 
 class Score(NamedTuple):

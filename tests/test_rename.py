@@ -334,3 +334,43 @@ def test_a_swap_is_a_swap(jar: Callable[..., Coinjar]) -> None:
     ]
     assert after == {"HOST": before["USER"], "USER": before["HOST"], "URL": before["URL"]}
     assert cj.read("app.py") == "import os\na, b = os.environ['USER'], os.environ['HOST']\n"
+
+
+def test_what_is_only_probable_is_listed_and_left(jar: Callable[..., Coinjar]) -> None:
+    """With the line and the helper that says so, before anything is written; a yes renames it too, and the setting."""
+    code = {
+        "app.py": "import os\nfrom tools import config, env\na = os.environ['HOST']\nb = config('HOST')\n",
+        "settings.py": "class AppSettings(BaseSettings):\n    host: str = 'x'\n",
+        "main.tf": 'environment = {\n  HOST = "x"\n}\n',
+    }
+    cj = jar("services: {web: {code: [.]}}\nstages: {dev: {}}\nvariables:\n  HOST: {default: a}\n")
+    cj.write(code)
+    for _ in range(2):
+        done = cj("rename", "HOST", "DB_HOST", "--dry-run", code=1)
+        assert "app.py:4:13: HOST is only probably this variable (by config): --probable renames it too" in done.err
+        assert "settings.py:2:5: host probably is HOST (by BaseSettings); left unchanged" in done.err
+        assert "main.tf:2:3: HOST is only probably this variable (by environment)" in done.err
+    cj("rename", "HOST", "DB_HOST", "--yes")
+    assert cj.read("app.py") == code["app.py"].replace("['HOST']", "['DB_HOST']")
+    assert cj.read("main.tf") == code["main.tf"]
+    cj("rename", "DB_HOST", "HOST", "--yes")
+    assert cj.read("app.py") == code["app.py"]
+    done = cj("rename", "HOST", "DB_HOST", "--yes", "--probable")
+    assert cj.read("app.py") == code["app.py"].replace("'HOST'", "'DB_HOST'")
+    assert cj.read("main.tf") == code["main.tf"].replace("HOST", "DB_HOST")
+    assert cj.read("settings.py") == code["settings.py"]
+    assert "settings.py:2:5" in done.err
+
+
+def test_a_setting_makes_a_helper_certain(jar: Callable[..., Coinjar]) -> None:
+    """Then its names must be declared, and a rename changes them."""
+    declared = "services: {web: {code: [.]}}\nstages: {dev: {}}\nvariables:\n  HOST: {default: a}\n"
+    for helpers, is_sure in (("", False), ("code: {helpers: [env.int]}\n", True)):
+        cj = jar(declared + helpers)
+        cj.write({"app.py": "from tools import env\na = env('HOST')\nb = env.int('BOATS', 3)\n"})
+        shown = cj("mentions").out
+        assert ("BOATS     read, probably: env.int" in shown) is not is_sure
+        assert ("BOATS is used, but not declared" in cj("check", code=None).out) is is_sure
+        assert "HOST is declared, but never used" not in cj("check", code=None).out
+        if is_sure:
+            assert "BOATS: {kind: integer, default: 3}" in cj("mentions", "--suggest").out

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -151,6 +152,8 @@ def _json(report: MentionReport, findings: list[Finding], patterns: list[str] | 
                 "how": located.mention.access,
                 "way": located.mention.way,
                 "default": _default(report, name, located),
+                "probable": located.mention.probable or None,
+                "kind": located.mention.kind or None,
                 "services": list(by_spot[located]),
             }
             for name, places in _by_name(report, patterns).items()
@@ -217,6 +220,10 @@ def _show(report: MentionReport, findings: list[Finding], patterns: list[str] | 
         show(f"\n{counted(len(unknown), 'name is', 'names are')} known only at run time:")
         for file, located in unknown:
             show(f"  {_place(file, located)}: {visible(located.text)}")
+    if probable := _helpers(names):
+        print_status(
+            f"What is only probable becomes certain by --helper, or in jar.yaml: code: {{helpers: {probable}}}"
+        )
     if left := report.scanned.left_out:
         print_status("skipped: " + ", ".join(f"{count} {reason}" for reason, count in sorted(left.items())))
     if report.jar is not None and patterns is None:
@@ -229,14 +236,24 @@ def _show(report: MentionReport, findings: list[Finding], patterns: list[str] | 
         )
 
 
+def _helpers(names: dict[str, list[tuple[str, LocatedMention]]]) -> str:
+    """Return the helpers of names that are only probable, as a list, frequent ones first; "" if all are certain."""
+    counts = Counter(located.mention.probable for places in names.values() for _, located in places if located.mention)
+    del counts[""]
+    return f"[{', '.join(repr(name) for name, _ in counts.most_common(_PLACES))}]" if counts else ""
+
+
 def _place(file: str, located: LocatedMention) -> str:
     return f"{file}:{located.line}:{located.column}"
 
 
 def _words(*mentions: LocatedMention) -> str:
-    """Return how a name is used: `set` where nothing reads it."""
-    hows = {located.mention.access for located in mentions if located.mention}
-    return "set" if hows == {"set"} else "asked" if hows == {"presence"} else "read"
+    """Return how a name is used: `set` where nothing reads it; by what it is known, where all uses are probable."""
+    found = [located.mention for located in mentions if located.mention]
+    hows = {mention.access for mention in found}
+    word = "set" if hows == {"set"} else "asked" if hows == {"presence"} else "read"
+    by = dict.fromkeys(mention.probable for mention in found)
+    return word if "" in by else f"{word}, probably: {', '.join(by)}"
 
 
 def _suggest(opened: Any, missing: list[UndeclaredVariable], *, write: bool) -> None:

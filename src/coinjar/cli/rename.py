@@ -14,8 +14,6 @@ if TYPE_CHECKING:
     from coinjar.actions.editing.rename_edits import RenameEdits
     from coinjar.actions.open_jar import OpenJar
 
-_SHOWN = 12
-
 
 def run(
     ctx: typer.Context,
@@ -37,6 +35,9 @@ def run(
         list[str] | None,
         typer.Option("--finish", metavar="OLD", help="Stop exporting this old name; may be repeated."),
     ] = None,
+    probable: Annotated[
+        bool, typer.Option("--probable", help="Also rename uses that are only probable. Default: list them.")
+    ] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Only show the changes.")] = False,
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Write without asking. Default: ask on a terminal.")] = False,
     jar: JarOption = None,
@@ -58,7 +59,7 @@ def run(
             print_status(message)
         return
     renames, paths = _asked(list(names or []), table)
-    options = RenameOptions(paths, keep_old)
+    options = RenameOptions(paths, keep_old, probable=probable)
     edits = rename.plan(opened, renames, options)
     _show(edits, opened)
     if not edits.files:
@@ -118,7 +119,5 @@ def _show(edits: RenameEdits, opened: OpenJar) -> None:
     styles = {"+": "green", "-": "red", "@": "cyan"}
     for line in shown_differences(opened, edits):
         show(styled(line, styles.get(line[:1], "")) if line[:1] in styles else line)
-    for left in edits.unchanged[:_SHOWN]:
+    for left in edits.unchanged:
         print_status(f"{left.location}: {visible(left.reason)}")
-    if len(edits.unchanged) > _SHOWN:
-        print_status(f"and {len(edits.unchanged) - _SHOWN} more such places")

@@ -22,7 +22,8 @@ class CodeUse(NamedTuple):
 
     `access` is read, set or presence. `default` is what the code falls back to. `misplaced`: nothing expands such a
     reference there. `code`: a program reads the variable by name; in a script or a document a short word can be
-    anything.
+    anything. `probable`: the helper or form by which it is taken for a variable, "" if it certainly is one. `kind`:
+    what the code says of its kind.
     """
 
     name: str
@@ -32,6 +33,13 @@ class CodeUse(NamedTuple):
     default: str | None = None
     misplaced: bool = False
     code: bool = True
+    probable: str = ""
+    kind: str = ""
+
+    @property
+    def adverb(self) -> str:
+        """The word before what is said of it."""
+        return "probably " if self.probable else ""
 
 
 class CodeLiteral(NamedTuple):

@@ -18,6 +18,9 @@ class Mention(NamedTuple):
 
     `renamed` is the replacement under another name (`{}`), where more than the name must change; `local` is the name
     behind it (`{NAME: local}`), which is dropped where both are the same; `service` is the document's own service.
+
+    `probable`: the helper or form by which it is taken for a variable, where nothing else shows it; "" if it is one.
+    `kind`: what the code says of its kind. The text at its place may be another spelling of the name.
     """
 
     name: str
@@ -29,6 +32,8 @@ class Mention(NamedTuple):
     renamed: str = "{}"
     service: str | None = None
     local: str = ""
+    probable: str = ""
+    kind: str = ""
 
 
 class ComputedName(NamedTuple):
@@ -61,10 +66,14 @@ class TextMentions(NamedTuple):
 
 
 def in_order(mentions: Iterable[Mention], unknown: Iterable[ComputedName] = ()) -> TextMentions:
-    """Return one mention per position: the first with a default, else the first."""
+    """Return one mention per position: a certain one, then the first with a default, else the first."""
     best: dict[int, Mention] = {}
     for mention in mentions:
         known = best.get(mention.start)
-        if known is None or (known.default is None and mention.default is not None and known.access == mention.access):
+        if known is not None and bool(known.probable) != bool(mention.probable):
+            best[mention.start] = mention if known.probable else known
+        elif known is None or (
+            known.default is None and mention.default is not None and known.access == mention.access
+        ):
             best[mention.start] = mention
     return TextMentions(sorted(best.values(), key=lambda mention: mention.start), sorted(set(unknown)))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 
 from coinjar.mentions import tree
@@ -52,3 +53,13 @@ def is_own(node: tree.Node) -> bool:
         and isinstance(node.of, tree.NameNode)
         and node.of.text in ("this", "self", "$this")
     )
+
+
+def pieces(text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:
+    """Return the names that a text refers to: the last group of each match of a pattern."""
+    nodes: list[tree.Node] = []
+    for match in pattern.finditer(text.text):
+        group = match.lastindex or 0
+        start = text.start + len(text.text[: match.start(group)].encode())
+        nodes.append(tree.StringNode(match[group], start, start + len(match[group].encode())))
+    return nodes

@@ -132,15 +132,6 @@ class SyntaxConverter:
         """Convert a list literal."""
         return tree.ListNode(self.all(node.named_children))
 
-    def pieces(self, text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:
-        """Return the names that a text refers to: the last group of each match of a pattern."""
-        nodes: list[tree.Node] = []
-        for match in pattern.finditer(text.text):
-            group = match.lastindex or 0
-            start = text.start + len(text.text[: match.start(group)].encode())
-            nodes.append(tree.StringNode(match[group], start, start + len(match[group].encode())))
-        return nodes
-
     def text(self, node: Syntax, inner: Sequence[str], *, opens: str = "\"'`") -> tree.Node:
         """Convert a string: a text if it is one piece, or empty; otherwise its interpolations."""
         parts = [child for child in node.named_children if child.type not in ("string_start", "string_end")]

@@ -9,6 +9,7 @@ from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import SET
+from coinjar.mentions.call_arguments import pieces
 from coinjar.mentions.converter import SyntaxConverter, reader
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
@@ -20,10 +21,11 @@ class CSharpConverter(SyntaxConverter):
 
     root = (
         rb"System|Environment|EnvironmentVariables|GetEnvironmentVariable|SetEnvironmentVariable"
-        rb"|ExpandEnvironmentVariables"
+        rb"|ExpandEnvironmentVariables|_?[cC]onfig(?:uration)?"
     )
     falls_back = frozenset({"??"})
     words = LanguageTerms(
+        settings=frozenset({"configuration", "config", "_configuration", "_config", "Configuration"}),
         maps=frozenset({"Environment.GetEnvironmentVariables()"}),
         functions={
             "Environment.GetEnvironmentVariable": AccessPattern(),
@@ -80,7 +82,7 @@ class CSharpConverter(SyntaxConverter):
             and given
             and isinstance(given[0], tree.StringNode)
         ):
-            given = self.pieces(given[0], _REFERENCE)
+            given = pieces(given[0], _REFERENCE)
         return tree.CallNode(function, given)
 
     def _is_pattern_expression(self, node: Syntax) -> tree.Node:

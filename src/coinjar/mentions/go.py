@@ -9,6 +9,7 @@ from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import SET
+from coinjar.mentions.call_arguments import pieces
 from coinjar.mentions.converter import SyntaxConverter, reader
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
@@ -58,7 +59,7 @@ class GoConverter(SyntaxConverter):
         given = self.all(arguments.named_children) if arguments else []
         name = self.word(node.child_by_field_name("function"))
         if name.endswith(".ExpandEnv") and given and isinstance(given[0], tree.StringNode):
-            given = self.pieces(given[0], _REFERENCE)
+            given = pieces(given[0], _REFERENCE)
         if (
             name == "append"
             and given

@@ -6,18 +6,25 @@ import tree_sitter_javascript
 from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
+from coinjar.mentions.base import PRESENCE, SET
 from coinjar.mentions.converter import SyntaxConverter, reader
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
 WORDS = LanguageTerms(
-    maps=frozenset({"process.env", "import.meta.env"}),
+    maps=frozenset({"process.env", "import.meta.env", "Deno.env", "Bun.env"}),
     members=True,
     same={"globalThis.process": "process", "global.process": "process"},
     modules={"process": "process", "node:process": "process"},
     conversions=frozenset({"Number", "parseInt", "parseFloat", "String", "toString", "trim"}),
     merges=frozenset({"Object.assign"}),
     asking=frozenset({"Boolean", "hasOwnProperty"}),
-    methods={"hasOwnProperty": AccessPattern(access="presence")},
+    methods={
+        "hasOwnProperty": AccessPattern(access=PRESENCE),
+        "get": AccessPattern(),
+        "has": AccessPattern(access=PRESENCE),
+        "set": AccessPattern(access=SET),
+        "delete": AccessPattern(access=SET),
+    },
 )
 
 
@@ -25,7 +32,7 @@ class JavaScriptConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
     words = WORDS
-    root = rb"process|env"
+    root = rb"process|env|Deno|Bun"
     falls_back = frozenset({"||", "??"})
     joins = frozenset({"&&"})
     compares = frozenset({"==", "===", "!=", "!=="})
@@ -80,6 +87,11 @@ class JavaScriptConverter(SyntaxConverter):
             else [self.convert(arguments)]
         )
         return tree.CallNode(self.field(node, "function"), given)
+
+    def _new_expression(self, node: Syntax) -> tree.Node:
+        arguments = node.child_by_field_name("arguments")
+        given = self.all(arguments.named_children) if arguments else []
+        return tree.CallNode(self.field(node, "constructor"), given)
 
     def _binary_expression(self, node: Syntax) -> tree.Node:
         if self.word(node.child_by_field_name("operator")) == "in":
@@ -155,6 +167,7 @@ class JavaScriptConverter(SyntaxConverter):
             elif child.type == "spread_element":
                 taken.append(self.inside(child))
             else:
+                keys.append(tree.Node())
                 values.append(self.convert(child))
         return tree.MappingNode(keys, values, taken)
 

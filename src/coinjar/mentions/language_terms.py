@@ -62,3 +62,5 @@ class LanguageTerms(NamedTuple):
     """Names of a mapping that are not variables."""
     lists: frozenset[str] = frozenset()
     """Functions that return a list of their arguments."""
+    settings: frozenset[str] = frozenset()
+    """Names of configurations that contain the environment, with `A:B` for the variable `A__B`."""

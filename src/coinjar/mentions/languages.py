@@ -8,7 +8,9 @@ from functools import cache
 from importlib import import_module
 from typing import NamedTuple, cast
 
-from coinjar.mentions.base import TextMentions
+from coinjar.mentions import declared_options
+from coinjar.mentions.base import Mention, TextMentions, in_order
+from coinjar.mentions.helper_calls import has_forms
 
 Find = Callable[[bytes, frozenset[str]], TextMentions]
 """Finds a text's mentions; its argument names functions that read the variable named by their first argument."""
@@ -16,7 +18,7 @@ Find = Callable[[bytes, frozenset[str]], TextMentions]
 
 class SourceLanguage(NamedTuple):
     """A language: its file endings; the words, and the regular expression, that a text must contain; its reader; the
-    programs that run its scripts.
+    programs that run its scripts; whether a helper's call is enough (`has_forms`).
     """
 
     ends: tuple[str, ...]
@@ -25,29 +27,58 @@ class SourceLanguage(NamedTuple):
     module: str
     function: str = "find"
     run_by: tuple[str, ...] = ()
+    forms: bool = False
 
 
+_ENV = rb"\benv\b"
+_CAPITALS = rb"\$\{(?:env[.:])?[A-Z]"
+_JVM = (b"getenv", b"environment(", b"@Value", b"ConfigProperty", b"getProperty(", b"getRequiredProperty(")
 _TEMPLATE = SourceLanguage(
     (".template", ".tmpl", ".tpl", ".j2", ".jinja", ".jinja2", ".gotmpl"), (b"$", b"env", b".Env"), rb"", "template"
 )
 LANGUAGES = (
-    SourceLanguage((".py", ".pyw", ".pyi"), (b"environ", b"tenv"), rb"", "python", run_by=("python",)),
-    SourceLanguage((".js", ".mjs", ".cjs", ".jsx"), (b"env",), rb"\benv\b", "javascript", run_by=("node",)),
-    SourceLanguage((".ts", ".mts", ".cts"), (b"env",), rb"\benv\b", "typescript"),
-    SourceLanguage((".tsx",), (b"env",), rb"\benv\b", "typescript", "find_with_markup"),
-    SourceLanguage((".go",), (b"tenv", b"LookupEnv", b"ExpandEnv", b"Environ"), rb"", "go"),
-    SourceLanguage((".java",), (b"getenv", b"environment("), rb"", "java"),
-    SourceLanguage((".kt", ".kts"), (b"getenv", b"environment("), rb"", "kotlin"),
+    SourceLanguage(
+        (".py", ".pyw", ".pyi"),
+        (b"environ", b"tenv", b"delenv", b"expandvars", b"Settings)", b"Settings,"),
+        rb"",
+        "python",
+        run_by=("python",),
+        forms=True,
+    ),
+    SourceLanguage((".js", ".mjs", ".cjs", ".jsx"), (b"env",), _ENV, "javascript", run_by=("node",), forms=True),
+    SourceLanguage((".ts", ".mts", ".cts"), (b"env",), _ENV, "typescript", forms=True),
+    SourceLanguage((".tsx",), (b"env",), _ENV, "typescript", "find_with_markup", forms=True),
+    SourceLanguage(
+        (".go",),
+        (b"tenv", b"LookupEnv", b"ExpandEnv", b"Environ", b'env:"', b'envconfig:"', b"EnvVar", b"BindEnv"),
+        rb"",
+        "go",
+        forms=True,
+    ),
+    SourceLanguage((".java",), _JVM, rb"", "java", forms=True),
+    SourceLanguage((".kt", ".kts"), _JVM, rb"", "kotlin", forms=True),
     SourceLanguage(
         (".rb", ".rake", ".ru", ".gemspec"),
-        (b"ENV", b"system", b"spawn", b"popen"),
-        rb"ENV|\b(?:system|spawn|popen)[ (]*\{",
+        (b"ENV", b"system", b"spawn", b"popen", b"env("),
+        rb"ENV|\benv\(|\b(?:system|spawn|popen)[ (]*\{",
         "ruby",
         run_by=("ruby",),
     ),
-    SourceLanguage((".php", ".phtml"), (b"tenv", b"_ENV", b"_SERVER"), rb"", "php", run_by=("php",)),
-    SourceLanguage((".cs",), (b"EnvironmentVariable", b".Environment["), rb"", "csharp"),
-    SourceLanguage((".rs",), (b"env",), rb"\benv\b|option_env|env_remove", "rust"),
+    SourceLanguage(
+        (".php", ".phtml"),
+        (b"env", b"_ENV", b"_SERVER"),
+        rb"tenv|_ENV|_SERVER|\benv\(",
+        "php",
+        run_by=("php",),
+        forms=True,
+    ),
+    SourceLanguage(
+        (".cs",),
+        (b"EnvironmentVariable", b".Environment[", b"onfig"),
+        rb"EnvironmentVariable|\.Environment\[|(?i:\b_?config(?:uration)?(?:\[|\.Get))",
+        "csharp",
+    ),
+    SourceLanguage((".rs",), (b"env",), rb"\benv\b|option_env|env_remove|envconfig", "rust", forms=True),
     SourceLanguage(
         (".sh", ".bash", ".ksh"),
         (b"$", b"export", b"env", b"unset", b"[=", b" -v "),
@@ -64,20 +95,39 @@ LANGUAGES = (
     SourceLanguage(
         (".yaml", ".yml"),
         (b":",),
-        rb"""\b(?:services|apiVersion|jobs|steps|stages|script|pipeline)["']?\s*:""",
+        rb"""\b(?:services|apiVersion|jobs|steps|stages|script|pipeline)["']?\s*:|"""
+        rb"""(?i:env\w*|variables)["']?\s*:\s*[\[{\n]|""" + _CAPITALS,
         "yaml_files",
     ),
     SourceLanguage(
         (".conf", ".cfg", ".htaccess", ".vhost"),
-        (b"env", b"Env"),
-        rb"(?m)^[ \t]*(?:env|(?:pre|un)?setenv|(?i:PassEnv|SetEnv|UnsetEnv))[ \t]",
+        (b"env", b"Env", b"${"),
+        _CAPITALS + rb"|(?m:^)[ \t]*(?:env|(?:pre|un)?setenv|(?i:PassEnv|SetEnv|UnsetEnv))[ \t]",
         "web_server",
     ),
-    SourceLanguage((".json",), (b'"apiVersion"',), rb"", "yaml_files"),
+    SourceLanguage(
+        (".json",),
+        (b'"apiVersion"', b"${", b"nv"),
+        rb'"apiVersion"|\$\{[A-Z]|(?i:env\w*"|"variables")\s*:\s*[\[{]',
+        "yaml_files",
+    ),
+    SourceLanguage(("package.json",), (b'"scripts"',), rb"\$|\b[A-Z_]+=", "command_files", "find_in_package"),
+    SourceLanguage((".mk", "Makefile"), (b"$", b"export"), rb"", "command_files", "find_in_makefile"),
+    SourceLanguage(("Procfile",), (b"$", b"="), rb"", "command_files", "find_in_processes"),
+    SourceLanguage((".crontab", ".cron", "crontab"), (b"$", b"="), rb"", "command_files", "find_in_schedule"),
+    SourceLanguage((".service",), (b"$", b"Environment"), rb"", "command_files", "find_in_unit"),
+    SourceLanguage((".ini", ".toml", ".properties"), (b"${",), _CAPITALS, "placeholders"),
+    SourceLanguage((".sql",), (b"${",), _CAPITALS, "placeholders", "find_sql"),
+    SourceLanguage((".xml",), (b"${",), _CAPITALS, "placeholders", "find_markup"),
+    SourceLanguage((".tf", ".hcl"), (b"nv", b"args", b"variables"), rb"", "infrastructure"),
+    SourceLanguage((".vue", ".svelte"), (b"env",), _ENV, "embedded_code", "find_in_component", forms=True),
+    SourceLanguage((".ipynb",), (b"env",), rb"", "embedded_code", "find_in_notebook"),
     SourceLanguage((".erb",), (b"ENV",), rb"", "template", "find_embedded"),
     _TEMPLATE,
 )
 _NAMES = {
+    **{name: name for name in ("package.json", "Procfile", "crontab", "Makefile")},
+    **dict.fromkeys(("makefile", "GNUmakefile"), "Makefile"),
     **dict.fromkeys(("Rakefile", "Gemfile"), ".rb"),
     **dict.fromkeys(("SConstruct", "SConscript", "wscript"), ".py"),
     **dict.fromkeys((".bashrc", ".bash_profile", ".profile", "PKGBUILD"), ".sh"),
@@ -127,7 +177,19 @@ def look(
     language: SourceLanguage, data: bytes, helpers: frozenset[str] = frozenset(), *, always: bool = False
 ) -> TextMentions:
     """Return the mentions of a text; unless `always`, without parsing a text whose words show that there are none."""
-    hinted = any(word in data for word in language.words) and _hint(language).search(data)
+    hinted = any(word in data for word in language.words) and _hint(language).search(data) is not None
+    hinted = hinted or (language.forms and has_forms(data))
     if not always and not hinted and not any(helper.encode() in data for helper in helpers):
         return TextMentions([], [])
-    return _finder(language.module, language.function)(data, helpers)
+    found = _finder(language.module, language.function)(data, helpers)
+    declared = declared_options.find(language.module, data)
+    if declared:
+        found = in_order([*found.mentions, *declared], found.unknown)._replace(unread=found.unread)
+    if helpers and any(mention.probable in helpers for mention in found.mentions):
+        found = found._replace(mentions=[_certain(mention, helpers) for mention in found.mentions])
+    return found
+
+
+def _certain(mention: Mention, helpers: frozenset[str]) -> Mention:
+    """Return a mention as a certain one, if somebody said that what it is known by reads variables."""
+    return mention._replace(probable="") if mention.probable in helpers else mention

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import NamedTuple
 
-from coinjar.mentions import tree
+from coinjar.mentions import helper_calls, tree
+from coinjar.mentions.accesses import PLAIN, EnvironmentAccess, UseContext
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
 from coinjar.mentions.call_arguments import is_own, keys_of, keys_of_map, last_name, stand_in
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
@@ -18,7 +18,9 @@ _ROUNDS = 4
 def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
     """Returns the tree around the matches of a regular expression, and other words."""
     either = b"|".join([root, *(re.escape(word.encode()) for word in also)])
-    return [match.start() for match in re.finditer(rb"(?<!\w)(?:" + either + rb")(?!\w)", data)]
+    found = [match.start() for match in re.finditer(rb"(?<!\w)(?:" + either + rb")(?!\w)", data)]
+    forms = helper_calls.form_places(data)
+    return sorted([*found, *forms]) if forms else found
 
 
 def read_again(
@@ -35,24 +37,6 @@ def read_again(
             break
         also |= reader.wanted
     return mentions
-
-
-class UseContext(NamedTuple):
-    """What is known of a node from the code around it."""
-
-    default: str | None = None
-    asked: bool = False
-
-
-PLAIN = UseContext()
-
-
-class EnvironmentAccess(NamedTuple):
-    """One access to the environment: the expressions that name the variable, and the kind of access."""
-
-    keys: Sequence[tree.Node]
-    access: str = READ
-    default: tree.Node | None = None
 
 
 class ProgramReader:
@@ -218,8 +202,9 @@ class ProgramReader:
 
     def _access(self, node: tree.Node) -> EnvironmentAccess | None:  # noqa: PLR0911 - a shape a line
         maps = self.words.maps
-        if isinstance(node, tree.IndexNode) and self.scopes.path(node.of) in maps:
-            return EnvironmentAccess([node.key])
+        if isinstance(node, tree.IndexNode):
+            is_read = self.scopes.path(node.of) in maps
+            return EnvironmentAccess([node.key]) if is_read else helper_calls.section(node, self.words)
         if (
             isinstance(node, tree.MemberNode)
             and self.words.members
@@ -267,7 +252,22 @@ class ProgramReader:
                 [child for child in node.arguments[0].keys if isinstance(child, tree.StringNode)], SET
             )
         found = self._of_a_method(node.function, node) if isinstance(node.function, tree.MemberNode) else None
-        return found or self._helped(node)
+        return found or self._helped(node) or self._by_shape(node)
+
+    def _by_shape(self, node: tree.CallNode) -> EnvironmentAccess | None:
+        """Return what a call does by the public forms of frameworks."""
+        found = helper_calls.option(node) or helper_calls.replaced_map(node, self._is_map)
+        if found is None and not self.scopes.function(last_name(node.function) or ""):
+            found = helper_calls.helper_call(node, self.words) or helper_calls.schema(node, self._is_map, self._bound)
+        return found or helper_calls.environment_maps(node)
+
+    def _is_map(self, node: tree.Node) -> bool:
+        return self.scopes.path(node) in self.words.maps
+
+    def _bound(self, name: str) -> tree.Node | None:
+        self.wanted.add(name)
+        owner = self.scopes.owner(name)
+        return owner if isinstance(owner, tree.Node) else None
 
     def _of_a_method(self, function: tree.MemberNode, node: tree.CallNode) -> EnvironmentAccess | None:
         """Return the access of a method of the environment, or of a child's."""
@@ -279,7 +279,8 @@ class ProgramReader:
         if method == "putAll" and self._is_child(of) and node.arguments:
             return EnvironmentAccess(list(keys_of_map(node.arguments[0])), SET)
         if method in self.words.child_methods and node.arguments and isinstance(node.arguments[0], tree.StringNode):
-            return EnvironmentAccess([node.arguments[0]], SET)
+            is_option = method == "env" and len(node.arguments) == 1
+            return EnvironmentAccess([node.arguments[0]], READ if is_option else SET)
         return None
 
     def _by(self, how: AccessPattern, node: tree.CallNode) -> EnvironmentAccess | None:
@@ -350,7 +351,8 @@ class ProgramReader:
                 if not text.exact:
                     self.unknown.append(ComputedName(text.start, text.end))  # its name is not in the text as such
                 elif text.text and text.text not in self.words.others:
-                    self.mentions.append(Mention(text.text, text.start, text.end, how, default))
+                    how_sure = {"probable": access.probable, "kind": access.kind}
+                    self.mentions.append(Mention(text.text, text.start, text.end, how, default, **how_sure))
 
     def _not_known(self, key: tree.Node) -> None:
         owner = self.scopes.owner(key.text) if isinstance(key, tree.NameNode) else None

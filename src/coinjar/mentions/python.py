@@ -8,8 +8,9 @@ import warnings
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable
 
-from coinjar.mentions import tree
+from coinjar.mentions import settings_classes, tree
 from coinjar.mentions.base import SET, Mention, TextMentions, UnreadPart, in_order
+from coinjar.mentions.call_arguments import pieces
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 from coinjar.mentions.program_reader import places, read_again
 
@@ -28,6 +29,7 @@ WORDS = LanguageTerms(
         "os.getenvb": AccessPattern(0, 1),
         "os.putenv": AccessPattern(access=SET),
         "os.unsetenv": AccessPattern(access=SET),
+        "os.path.expandvars": AccessPattern(all_names=True),
     },
     methods=_MAP,
     free=False,
@@ -35,6 +37,7 @@ WORDS = LanguageTerms(
     copies=frozenset({"dict", "copy"}),
     conversions=frozenset({"str", "int", "float"}),
     asking=frozenset({"bool"}),
+    child_methods=frozenset({"setenv", "delenv"}),
 )
 _OLD = re.compile(rb"""#[^\n]*|\bos\.(?:environ\[|environ\.get\(|getenv\()\s*["'](\w+)["']|"[^"\n]*"|'[^'\n]*'""")
 """What to search for in a text that does not parse."""
@@ -52,10 +55,15 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
         return mentions._replace(
             unread=UnreadPart(*where, "it does not parse as today's Python, so only its simplest uses were found")
         )
-    return read_again(lambda also: _PythonConverter(data, also).convert(parsed), WORDS, helpers)
+    found = read_again(lambda also: _PythonConverter(data, also).convert(parsed), WORDS, helpers)
+    if b"Settings" not in data:
+        return found
+    of_classes = settings_classes.mentions(parsed, data, _PythonConverter(data, ()).at)
+    return in_order([*found.mentions, *of_classes], found.unknown)
 
 
-_ROOT = rb"os|environb?|getenvb?|putenv|unsetenv"
+_ROOT = rb"os|environb?|getenvb?|putenv|unsetenv|expandvars"
+_REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
 
 class _PythonConverter:
@@ -73,8 +81,8 @@ class _PythonConverter:
         grown: tree.Node = method(node) if method else tree.Node(self._each(ast.iter_child_nodes(node)))
         if isinstance(node, ast.expr) and not grown.end:
             grown.start, grown.end = (
-                self._at(node.lineno, node.col_offset),
-                self._at(node.end_lineno or 1, node.end_col_offset or 0),
+                self.at(node.lineno, node.col_offset),
+                self.at(node.end_lineno or 1, node.end_col_offset or 0),
             )
         return grown
 
@@ -87,7 +95,8 @@ class _PythonConverter:
     def _each(self, nodes: object) -> list[tree.Node]:
         return [self.convert(node) for node in nodes]  # type: ignore[attr-defined]  # any iterable of nodes
 
-    def _at(self, line: int, column: int) -> int:
+    def at(self, line: int, column: int) -> int:
+        """Return the offset of a line (from 1) and a column in bytes."""
         return self.lines[line - 1] + column
 
     def _Constant(self, node: ast.Constant) -> tree.Node:  # noqa: N802 - named after the parser's nodes, as all below
@@ -101,7 +110,7 @@ class _PythonConverter:
                 else str(value)
             )
             return tree.ConstantNode(text)
-        start, end = self._at(node.lineno, node.col_offset), self._at(node.end_lineno or 1, node.end_col_offset or 0)
+        start, end = self.at(node.lineno, node.col_offset), self.at(node.end_lineno or 1, node.end_col_offset or 0)
         spelled = value.encode("utf-8", "surrogatepass")
         at = self.data.find(spelled, start, end)
         return (
@@ -126,10 +135,13 @@ class _PythonConverter:
             if keyword.arg:
                 named[keyword.arg] = tree.Node(
                     [value],
-                    self._at(keyword.lineno, keyword.col_offset),
-                    self._at(keyword.lineno, keyword.col_offset) + len(keyword.arg),
+                    self.at(keyword.lineno, keyword.col_offset),
+                    self.at(keyword.lineno, keyword.col_offset) + len(keyword.arg),
                 )
-        return tree.CallNode(self.convert(node.func), self._each(node.args), named)
+        given = self._each(node.args)
+        if isinstance(node.func, ast.Attribute | ast.Name) and ast.unparse(node.func).endswith("expandvars"):
+            given = [piece for text in given if isinstance(text, tree.StringNode) for piece in pieces(text, _REFERENCE)]
+        return tree.CallNode(self.convert(node.func), given, named)
 
     def _BoolOp(self, node: ast.BoolOp) -> tree.Node:  # noqa: N802
         *before, last = self._each(node.values)

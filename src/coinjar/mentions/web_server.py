@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from coinjar.mentions.base import READ, SET, Mention, TextMentions, in_order
+from coinjar.mentions.placeholders import placeholders
 
 _DIRECTIVE = re.compile(
     rb"^[ \t]*(?:"
@@ -31,7 +32,7 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
             found += [Mention(name[0].decode(), *name.span(), READ) for name in _NAME.finditer(data, start, end)]
         else:
             found.append(_mention(match, "set" if match["set"] else "global", SET))
-    return in_order(found)
+    return in_order([*found, *placeholders(data)])
 
 
 def _mention(match: re.Match[bytes], group: str, access: str) -> Mention:

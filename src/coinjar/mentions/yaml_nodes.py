@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from itertools import accumulate
 from typing import NamedTuple
 
 from coinjar.core.errors import InputError
@@ -14,6 +15,9 @@ NAME = re.compile(r"[A-Z_][A-Z0-9_]*")
 """A key of an object that is meant to be a variable."""
 
 
+_STEP = 1024
+
+
 class YamlText:
     """A YAML text with its documents' trees."""
 
@@ -22,6 +26,7 @@ class YamlText:
         self.text = data.decode(errors="replace")
         self.plain = len(self.text) == len(data)
         self.unread: UnreadPart | None = None
+        self._offsets: list[int] = []
 
     def trees(self) -> list[TreeNode]:
         """The documents that are mappings; none if the text is not YAML: `unread` says why."""
@@ -37,7 +42,13 @@ class YamlText:
 
     def at(self, position: int) -> int:
         """Return a position in characters as one in bytes."""
-        return position if self.plain else len(self.text[:position].encode())
+        if self.plain:
+            return position
+        if not self._offsets:  # of each so-many characters: a file of a MiB asks many thousand times
+            sizes = (len(self.text[at : at + _STEP].encode()) for at in range(0, len(self.text), _STEP))
+            self._offsets = [0, *accumulate(sizes)]
+        whole = position // _STEP
+        return self._offsets[whole] + len(self.text[whole * _STEP : position].encode())
 
     def mention(self, node: TreeNode, how: str = READ, service: str | None = None) -> Mention:
         """Return the mention of a scalar that is a name as a whole."""

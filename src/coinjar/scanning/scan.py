@@ -32,7 +32,7 @@ _SMALL = 4096
 """Bytes of a file that no reader takes long for, whatever it is."""
 _JUST_NOW = 2_000_000_000
 """Nanoseconds: a file modified this recently before a search may be modified again without a new time."""
-_FORM = 4
+_FORM = 5
 _LONGEST = 2.0
 """Seconds of processor time for one file: one of a MiB takes half of one."""
 

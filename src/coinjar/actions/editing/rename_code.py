@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -27,7 +27,8 @@ from coinjar.mentions.languages import by_first_line, language_of, look
 from coinjar.system.files import display_path, read_file
 
 if TYPE_CHECKING:
-    from coinjar.scanning.scan import FileMentions
+    from coinjar.mentions.base import Mention
+    from coinjar.scanning.scan import FileMentions, LocatedMention
 
 
 def edits_of_code(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options: RenameOptions) -> PlacedEdits:
@@ -49,7 +50,8 @@ def edits_of_code(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options
     for file in report.scanned.files:
         path = Path(file.path)
         data = read_file(path)
-        new = _in_text(path, data, file, renames)
+        known = _Uses(file, data, renames, options)
+        new = _in_text(path, data, known.renamed, renames)
         files.append(EditedFile(path, data, new))
         left += [
             UnchangedUse(
@@ -59,11 +61,12 @@ def edits_of_code(opened: OpenJar, jar: Jar, renames: Mapping[str, str], options
             for located in file.mentions
             if located.mention is None
         ]
-        left += _still_there(path, new, renames)
+        left += known.left(path)
+        left += _still_there(path, new, renames, known.left_lines)
     for path, pointers in places.items():
-        known = next((file for file in files if file.path == path), None)
+        edited = next((file for file in files if file.path == path), None)
         data = read_file(path)
-        new = in_environments(known.new if known else data, display_path(path), pointers, renames)
+        new = in_environments(edited.new if edited else data, display_path(path), pointers, renames)
         files = [file for file in files if file.path != path] + [EditedFile(path, data, new)]
     return PlacedEdits(files, left)
 
@@ -79,12 +82,44 @@ def _may_mention(path: Path, renames: Mapping[str, str]) -> bool:
     return any(old.encode() in data for old in renames)
 
 
-def _in_text(path: Path, data: bytes, file: FileMentions, renames: Mapping[str, str]) -> bytes:
+class _Uses:
+    """The uses of the names in one file: those that are renamed, and those that are left."""
+
+    def __init__(self, file: FileMentions, data: bytes, renames: Mapping[str, str], options: RenameOptions) -> None:
+        self.renamed: list[Mention] = []
+        self._left: list[tuple[LocatedMention, str]] = []
+        for located in file.mentions:
+            mention = located.mention
+            if mention is None or mention.name not in renames:
+                continue
+            text = data[mention.start : mention.end].decode(errors="replace")
+            if text != mention.name:
+                self._left.append((located, f"{text} probably is {mention.name} (by {mention.probable or 'its form'})"))
+            elif mention.probable and not options.probable:
+                why = (
+                    f"{mention.name} is only probably this variable (by {mention.probable}): --probable renames it too"
+                )
+                self._left.append((located, why))
+            else:
+                self.renamed.append(mention)
+
+    @property
+    def left_lines(self) -> set[int]:
+        """The lines of uses that are left."""
+        return {located.line for located, _ in self._left}
+
+    def left(self, path: Path) -> Iterator[UnchangedUse]:
+        """Yield the uses that are left, with their lines."""
+        for located, reason in self._left:
+            where = Location(display_path(path), located.line, located.column)
+            yield UnchangedUse(where, f"{reason}; left unchanged")
+
+
+def _in_text(path: Path, data: bytes, mentions: list[Mention], renames: Mapping[str, str]) -> bytes:
     """Return the text with every mention renamed.
 
     Raises InputError if the result would not mention the new names in the same places.
     """
-    mentions = [mention.mention for mention in file.mentions if mention.mention and mention.mention.name in renames]
     new = data
     for mention in sorted(mentions, key=lambda other_mention: other_mention.start, reverse=True):
         name, end = renames[mention.name], mention.end
@@ -106,12 +141,16 @@ def _in_text(path: Path, data: bytes, file: FileMentions, renames: Mapping[str, 
     return new
 
 
-def _still_there(path: Path, data: bytes, renames: Mapping[str, str]) -> Iterator[UnchangedUse]:
-    """Yield where an old name remains as a word: in a comment, a text, something that is not a variable."""
+def _still_there(
+    path: Path, data: bytes, renames: Mapping[str, str], besides: Collection[int]
+) -> Iterator[UnchangedUse]:
+    """Yield where an old name remains as a word: in a comment, a text, something that is not a variable; on other lines
+    than those.
+    """
     gone = [old for old in renames if old not in renames.values()]
     either = re.compile(rb"(?<![\w-])(?:" + b"|".join(re.escape(old.encode()) for old in gone) + rb")(?![\w-])")
     for number, line in enumerate(data.split(b"\n") if gone else [], 1):
-        for match in either.finditer(line):
+        for match in either.finditer(line) if number not in besides else ():
             where = Location(display_path(path), number, len(line[: match.start()].decode(errors="replace")) + 1)
             yield UnchangedUse(
                 where, f"{match[0].decode()} also appears here, but not as an environment variable; left unchanged"

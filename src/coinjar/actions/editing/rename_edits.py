@@ -42,8 +42,11 @@ class RenameEdits(NamedTuple):
 
 
 class RenameOptions(NamedTuple):
-    """How to rename: `keep_old` also exports the old names; `jar_only` leaves everything outside the jar unchanged."""
+    """How to rename: `keep_old` also exports the old names; `jar_only` leaves everything outside the jar unchanged;
+    `probable` also renames uses that are only probable.
+    """
 
     paths: Sequence[str] = ()
     keep_old: bool = False
     jar_only: bool = False
+    probable: bool = False

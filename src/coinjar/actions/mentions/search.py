@@ -155,6 +155,8 @@ def uses(report: MentionReport) -> Iterator[CodeUse]:
                     mention.default,
                     mention.way == MISPLACED,
                     is_code,
+                    mention.probable,
+                    mention.kind,
                 )
 
 
@@ -238,12 +240,13 @@ def missing(context: CheckContext) -> list[UndeclaredVariable]:
         other_names = [use for use in context.uses if use.name == name and use.access != SET]
         default = next((use.default for use in other_names if use.default), None)
         guessed = infer(name, default or "")
+        said = next((use.kind for use in other_names if use.kind), "")
         services = {service for use in other_names for service in use.services}
         limited = services and all(use.services for use in other_names) and services != set(context.jar.services)
         variable = Variable(
             name=VariableName(name),
             location=context.jar.location,
-            kind=guessed.kind,
+            kind=said or guessed.kind,
             secret=guessed.secret,
             services=frozenset(services) if limited else None,
         )

@@ -35,6 +35,7 @@ def not_declared(context: CheckContext) -> Iterator[Diagnostic]:
         is_known = use.name.casefold() in folded or use.name in context.not_ours or use.name.startswith(OWN_PREFIX)
         if (
             use.access != SET
+            and not use.probable
             and not is_known
             and (use.code or _NAME.fullmatch(use.name))
             and (use.name, use.location.file) not in here
@@ -57,9 +58,11 @@ def mentioned_nowhere(context: CheckContext) -> Iterator[Diagnostic]:
     for definition in context.definitions:
         if isinstance(definition.definition.content, Template):
             used |= {reference.name for reference in definition.definition.content.references()}
+    probable = {use.name.casefold() for use in context.uses if use.probable}
     used |= {other for variable in context.jar.variables.values() for other, _ in variable.only_with}
     for variable in context.jar.variables.values():
-        if not used & {variable.name, *variable.also_as} and variable.phase != "build":
+        names = {variable.name, *variable.also_as}
+        if not used & names and not probable & {name.casefold() for name in names} and variable.phase != "build":
             hint = (
                 f"`coinjar drop {variable.name} --everywhere`, or accept it with the reason (for example, a "
                 "third-party program reads it)"
@@ -85,7 +88,12 @@ def not_for_that_service(context: CheckContext) -> Iterator[Diagnostic]:
         service = use.services[0]
         fix = f"its services are {', '.join(sorted(variable.services or ()))}: add {service} there"
         yield Diagnostic(
-            f"{service} uses {use.name}, which it does not get", fix, use.location, variable.name, None, service
+            f"{service} {use.adverb}uses {use.name}, which it does not get",
+            fix,
+            use.location,
+            variable.name,
+            None,
+            service,
         )
 
 
@@ -96,7 +104,9 @@ def other_case(context: CheckContext) -> Iterator[Diagnostic]:
     messages: set[str] = set()
     for use in context.uses:
         declared = folded.get(use.name.casefold())
-        if declared and use.name not in known and use.name not in messages and use.access != SET:
+        if use.access == SET or use.probable:
+            continue
+        if declared and use.name not in known and use.name not in messages:
             messages.add(use.name)
             message = f"{use.name} is used, but {declared} is declared: names are case-sensitive"
             yield Diagnostic(message, f"write {declared}", use.location, known[declared].name)
@@ -119,8 +129,8 @@ def other_default(context: CheckContext) -> Iterator[Diagnostic]:
         if key not in messages:
             messages.add(key)
             message = (
-                f"{use.location.file.rpartition('/')[2]} falls back to {use.default} for {variable.name}, but its "
-                f"declared default is {written}"
+                f"{use.location.file.rpartition('/')[2]} {use.adverb}falls back to {use.default} for {variable.name}, "
+                f"but its declared default is {written}"
             )
             yield Diagnostic(
                 message, "use the same default in both, or remove the one in code", use.location, variable.name
