@@ -36,6 +36,9 @@ test)
   want etcdctl etcd-client
   ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing postgresql"
   want javac default-jdk-headless
+  want ruby ruby
+  want go golang-go
+  want php php-cli
   [ -x /lib/systemd/systemd ] || missing="$missing systemd"
   want script bsdutils
   ;;

@@ -25,6 +25,7 @@ BUILT_IN = {
     "templates": "templates:TemplatesDestination",
     "document": "document:DocumentDestination",
     "containerfile": "containerfile:ContainerfileDestination",
+    "region": "region:RegionDestination",
     "manifests": "manifests:ManifestsDestination",
     "oci-bundle": "bundle:BundleDestination",
     "host": "live.host:HostDestination",

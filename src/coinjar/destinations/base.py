@@ -15,7 +15,7 @@ from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Destination
 from coinjar.core.placeholders import fill, placeholders
 from coinjar.destinations.hidden_lines import Hidden, hidden_lines
-from coinjar.destinations.options import Option
+from coinjar.destinations.options import Option, read_phases
 from coinjar.destinations.stage_view import RenderContext, StageView, services_for
 from coinjar.dialects.base import Dialect, Entry, ReadItem, ReadResult
 from coinjar.documents.field_reader import FieldReader
@@ -108,6 +108,10 @@ class DestinationOptions:
             )
             return default
         return int(text)
+
+    def phases_of(self, key: str) -> tuple[str, ...]:
+        """Return an option that names the phases whose variables are written; those of the run if there is none."""
+        return read_phases(self.fields, self.options.get(key), key)
 
     def path_pattern(self, key: str, holders: tuple[str, ...] = ("stage", "service")) -> str:
         """Return an option that is a path on this machine, in which `{stage}` and `{service}` are allowed."""

@@ -14,7 +14,7 @@ from coinjar.destinations.base import FileDestination, Output
 from coinjar.destinations.document_places import DocumentPlace, read_form, read_places
 from coinjar.destinations.environment_levels import EnvironmentLevel, idle, levels_above, lifted, nearest_above
 from coinjar.destinations.open_document import OpenDocument, every_entry
-from coinjar.destinations.options import FLAG, FORM, Option
+from coinjar.destinations.options import FLAG, FORM, PHASES, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, gets, services_for
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Entry, ReadItem, ReadResult, refuse
@@ -56,6 +56,7 @@ class DocumentDestination(FileDestination):
                             "$ref": "#/$defs/names",
                             "description": "Places that precede this one without enclosing it.",
                         },
+                        "phases": PHASES,
                     },
                 },
             },
@@ -159,7 +160,7 @@ class DocumentDestination(FileDestination):
         of_each = {
             service: {
                 entry.name: entry
-                for entry in view.entries(service, lenient=lenient, takes=takes)
+                for entry in view.entries(service, spot.phases, lenient=lenient, takes=takes)
                 if spot.takes(entry.name)
             }
             for service in spot.services

@@ -10,12 +10,13 @@ from yaml.nodes import Node
 from coinjar.core.errors import CoinJarError, InputError, Location
 from coinjar.core.model import Jar
 from coinjar.core.names import matches
+from coinjar.destinations.options import read_phases
 from coinjar.documents.environments import FORMS
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.pointer import parse_pointer
 from coinjar.documents.yamltext import is_null, location
 
-KEYS = ("services", "stage", "variables", "without", "form", "decided_by", "inherits")
+KEYS = ("services", "stage", "variables", "without", "form", "decided_by", "inherits", "phases")
 
 
 class DocumentPlace(NamedTuple):
@@ -31,6 +32,8 @@ class DocumentPlace(NamedTuple):
     decided_by: tuple[str, ...]
     inherits: tuple[str, ...] = ()
     """Places that precede it without enclosing it: it sees their values unless it sets its own."""
+    phases: tuple[str, ...] = ("run",)
+    """Whose variables it gets: those of the build, of the run."""
 
     @property
     def takes_all(self) -> bool:
@@ -103,4 +106,5 @@ def _read_place(
         read_form(fields, own.get("form")),
         decided,
         inherits,
+        read_phases(fields, own.get("phases"), "phases"),
     )

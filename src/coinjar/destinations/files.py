@@ -13,7 +13,7 @@ from coinjar.core.model import Destination
 from coinjar.core.names import SHARED, suggestion
 from coinjar.destinations.base import FileDestination, Output, reading_of
 from coinjar.destinations.hidden_lines import Hidden
-from coinjar.destinations.options import SPELLING, TEXTS_BY_NAME, Option
+from coinjar.destinations.options import PHASES, SPELLING, TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, gets
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Dialect, Entry, ReadResult, refuse
@@ -47,6 +47,7 @@ class DialectFileDestination(FileDestination):
             "How the file writes the jar's names: case (lower), separator of words, prefix, exact (single names).",
             SPELLING,
         ),
+        "phases": Option("Which variables are written: those of the build, of the run; default: [run].", PHASES),
         "fills": Option(
             "For exec-script: destinations of templates, each with the folder that the script fills at its start.",
             TEXTS_BY_NAME,
@@ -57,6 +58,7 @@ class DialectFileDestination(FileDestination):
         super().__init__(destination, render_context, fields)
         self.path = self.path_pattern("path")
         self.base = self.path_pattern("base", ("service",))
+        self.phases = self.phases_of("phases")
         self.fills = self._fills()
         self.dialect = self._dialect()
         for key, owner in (("base", "settings"), ("separator", "settings"), ("fills", "exec-script")):
@@ -156,7 +158,7 @@ class DialectFileDestination(FileDestination):
     def _of_service(self, view: StageView, service: str, before: Mapping[Path, bytes]) -> list[Output]:
         """Return the files of a service; `before` are those of the services before it, which may share a base."""
         assert self.dialect
-        entries = view.entries(service)
+        entries = view.entries(service, self.phases)
         refuse(self.dialect, entries, carriers)
         if self.dialect.name == "csv":
             self._formulas(entries)

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.errors import Location, location_of
-from coinjar.core.model import Jar
+from coinjar.core.model import Jar, Variable
 from coinjar.destinations.open_document import OpenDocument
 from coinjar.destinations.stage_view import StageView
 from coinjar.destinations.workloads import ManifestDocument, service_of
@@ -136,8 +136,7 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
         return
     build = build.plain
     args_node = build.child("args") if build.kind == "map" else None
-    passed = {member.name for member in args_node.plain.members} if args_node else set()
-    passed |= {node.text.partition("=")[0] for node in _elements(args_node)}
+    passed = _passed(args_node)
     containerfile = _built_from(path, service)
     if containerfile is None:
         return
@@ -152,7 +151,9 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
         if variable.phase in ("build", "both") and variable.applies_to(name)
     ]
     file = display_path(containerfile)
+    yield from _base_images(text, file, {argument: name for name, argument in passed.items()}, jar)
     for variable in wanted:
+        argument = passed.get(variable.name, variable.name)
         if variable.name in taken and variable.name not in passed:
             message = (
                 f"{variable.name} has only its default in {name}'s image: {file}:{taken[variable.name]} declares it, "
@@ -166,14 +167,15 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
                 None,
                 name,
             )
-        elif variable.name in passed and variable.name not in taken:
+        elif variable.name in passed and argument not in taken:
+            alias = f" as {argument}" if argument != variable.name else ""
             message = (
-                f"{variable.name} is passed to {name}'s build, but {file} does not declare it ({variable.location} "
-                "declares it)"
+                f"{variable.name} is passed to {name}'s build{alias}, but {file} does not declare it "
+                f"({variable.location} declares it)"
             )
             yield Diagnostic(
                 message,
-                f"add ARG {variable.name} to {file}",
+                f"add ARG {argument} to {file}",
                 document.location(args_node or build),
                 variable.name,
                 None,
@@ -186,6 +188,35 @@ def _build_hops(jar: Jar, document: OpenDocument, path: Path, name: str, service
             )
             fix = f"add it to build.args of {name}, and ARG {variable.name} to {file}"
             yield Diagnostic(message, fix, document.location(args_node or build), variable.name, None, name)
+
+
+def _passed(args: TreeNode | None) -> dict[str, str]:
+    """Return the build arguments by the variables whose values they get: of the same name, or named in the value."""
+    pairs = [(member.name, member.value.plain.text) for member in args.plain.members] if args else []
+    pairs += [(node.text.partition("=")[0], node.text.partition("=")[2]) for node in _elements(args)]
+    passed = {name: name for name, _ in pairs}
+    for name, text in pairs:
+        passed |= {match[1] or match[2]: name for match in _MENTION.finditer(text)}
+    return passed
+
+
+def _base_images(text: str, file: str, variables: dict[str, str], jar: Jar) -> Iterator[Diagnostic]:
+    """Yield the arguments of a base image that no ARG before the first FROM declares; `variables` are those behind the
+    arguments.
+    """
+    above: set[str] = set()
+    for instruction in instructions(text):
+        if instruction.word == "ARG":
+            above |= {word.partition("=")[0] for word in instruction.rest.split()}
+        elif instruction.word == "FROM":
+            break
+    for instruction in instructions(text):
+        for match in _MENTION.finditer(instruction.rest) if instruction.word == "FROM" else ():
+            argument = match[1] or match[2]
+            name = variables.get(argument, argument)
+            if argument not in above and name in jar.variables:
+                message = f"this FROM uses {argument}, which no ARG before the first FROM declares: it is empty there"
+                yield Diagnostic(message, f"add ARG {argument} at the top", Location(file, instruction.line, 1), name)
 
 
 def _text(node: TreeNode, name: str, default: str) -> str:
@@ -223,15 +254,27 @@ def _steering(made: DocumentDestination, document: OpenDocument, path: Path) -> 
                 f"the Compose file uses {name}, which {display_path(beside)} does not set ({variable.location} "
                 "declares it)"
             )
-            yield Diagnostic(
-                message, f"make {display_path(beside)} a destination (type: file, as: compose)", location, name
-            )
+            yield Diagnostic(message, _set_beside(made, beside, variable), location, name)
     for name, location in given.items():
         if name in made.render_context.jar.variables and name not in mentioned and not _handed_on(document, ".env"):
             message = (
                 f"{name} is in the file that only interpolates the Compose file, but {document.file} does not use it"
             )
             yield Diagnostic(message, "pass it to a service under environment, or remove it there", location, name)
+
+
+def _set_beside(made: DocumentDestination, beside: Path, variable: Variable) -> str:
+    """Return how the `.env` file beside a Compose file gets a variable."""
+    file = display_path(beside)
+    for name, destination in made.render_context.jar.destinations.items():
+        path = destination.options.get("path")
+        here = path is not None and made.render_context.root / str(path.value) == beside
+        if here and destination.type == "file" and variable.phase == "build":
+            return f"add phases: [build, run] to {name}, which writes {file}"
+        if here:
+            return f"let {name}, which writes {file}, take it (variables, services)"
+    phases = ", phases: [build, run]" if variable.phase == "build" else ""
+    return f"make {file} a destination (type: file, as: compose{phases})"
 
 
 def _handed_on(document: OpenDocument, name: str) -> bool:

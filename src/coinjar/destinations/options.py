@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
+from yaml.nodes import Node
+
+from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.spelling_reader import SEPARATORS
 
 Schema = Mapping[str, Any]
@@ -25,7 +28,18 @@ SPELLING: Schema = {
         "exact": TEXTS_BY_NAME,
     },
 }
+_PHASES = ("build", "run")
+PHASES: Schema = {"type": "array", "items": {"enum": [*_PHASES]}, "minItems": 1, "uniqueItems": True}
 FORM: Schema = {"enum": ["map", "lines", "pairs"]}
+
+
+def read_phases(fields: FieldReader, node: Node | None, key: str) -> tuple[str, ...]:
+    """Return the phases that an option names, those of the run if there is none; faults are added to `fields`."""
+    given = fields.texts(node, key) if node is not None else [("run", None)]
+    for text, at in given:
+        if text not in _PHASES and at is not None:
+            fields.fault(at, f"there is no phase '{text}'", f"the phases are {' and '.join(_PHASES)}", "destination")
+    return tuple(dict.fromkeys(text for text, _ in given)) or ("run",)
 
 
 class Option(NamedTuple):
