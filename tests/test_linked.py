@@ -120,3 +120,45 @@ def test_ports_in_what_is_listed_as_code(jar: Callable[..., Coinjar]) -> None:
         ):
             assert line in message
         assert message.count("CJ020") == 3
+
+
+LISTENING = {
+    "a.js": (
+        "app.listen(3001);\nserver.listen({ host, port: 3002 });\napp.listen(process.env.PORT || 3000);\n"
+        "// x.listen(9999)\n"
+    ),
+    "b.ts": "await app.listen(PORT);\nBun.serve({ port: 3003, fetch });\n",
+    "c.py": (
+        "app.run(host='0.0.0.0',\n        port=5001)\nsock.listen(128)\nsock.bind(('', 5002))\n"
+        "uvicorn.run(app, port=int(x))\n"
+        "# run(port=9)\n"
+    ),
+    "d.go": 'http.ListenAndServe(":8001", nil)\nl, _ := net.Listen("tcp", "[::1]:8002")\nhttp.Get("http://x:99")\n',
+    "e.rs": 'TcpListener::bind("0.0.0.0:7001").await;\nServer::bind(&SocketAddr::from(([0, 0, 0, 0], 7002)));\n',
+    "F.java": "new ServerSocket(6001);\nHttpServer.create(new InetSocketAddress(6002), 0);\nint x = get(6003);\n",
+    "g.rb": "set :port, 4001\nport ENV.fetch('PORT') { 3000 }\n",
+    "H.cs": 'app.Run("http://*:4101");\nk.ListenAnyIP(4102);\n',
+}  # fmt: skip
+
+
+def test_code_that_listens_on_a_literal_port(jar: Callable[..., Coinjar]) -> None:
+    """The variable has no effect there, also where both say the same, or a platform supplies it; both places are
+    named. What reads the variable, is a comment, or is another number, is none.
+    """
+    for declared in ("default: 3001", "supplied: {by: [salt]}"):
+        cj = jar(
+            "services: {web: {code: [src]}, other: {code: [lib]}}\nstages: {dev: {}, prod: {}}\n"
+            f"variables: {{PORT: {{kind: port, {declared}}}}}\n"
+            "destinations:\n  salt: {type: platform, platform: saltmarsh, address: 'http://127.0.0.1:1', "
+            "app: 'x-{service}-{stage}', token: {from_env: SALT}}\n"
+        )
+        cj.write({f"src/{name}": text for name, text in LISTENING.items()} | {"lib/z.js": "x\n"})
+        findings = json.loads(cj("check", "--json", code=None).out)["findings"]
+        found = {(item["file"], item["message"].split(",")[0]) for item in findings if item["rule"] == "CJ020"}
+        wanted = {
+            "a.js": (3001, 3002), "b.ts": (3003,), "c.py": (5001, 5002), "d.go": (8001, 8002), "e.rs": (7001, 7002),
+            "F.java": (6001, 6002), "g.rb": (4001,), "H.cs": (4101, 4102),
+        }  # fmt: skip
+        assert found == {(f"src/{name}", f"web listens on {port}") for name, ports in wanted.items() for port in ports}
+        words = "web listens on 3001, whatever its PORT says (jar/jar.yaml:5:13) on dev, prod"
+        assert any(item["message"].startswith(words[:50]) for item in findings), findings

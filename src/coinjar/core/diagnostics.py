@@ -21,10 +21,14 @@ class Diagnostic(NamedTuple):
 
 
 class PortUse(NamedTuple):
-    """A port that a file beside the jar gives a service on a stage. `words` says how (`exposes`, `listens on`)."""
+    """A port that a file beside the jar gives a service on a stage. `words` says how (`exposes`, `listens on`).
+
+    `fixed`: the service's own code listens there, whatever its variable says.
+    """
 
     service: str
     stage: str
     port: str
     location: Location
     words: str
+    fixed: bool = False

@@ -1,5 +1,5 @@
-"""Collect ports from files listed as code: what Containerfiles expose, Compose files publish, and scripts pass to a
-container engine.
+"""Collect ports from files listed as code: what Containerfiles expose, Compose files publish, scripts pass to a
+container engine, and programs listen on.
 """
 
 from __future__ import annotations
@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import NamedTuple
 
+from coinjar.actions.checking.listening_code import LISTENING, listened_in
 from coinjar.actions.mentions.search import code_paths, services_below
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.diagnostics import PortUse
@@ -66,10 +67,23 @@ def _links(path: Path, owners: _PortOwners) -> Iterator[PortUse]:
             for service, node in compose_services(document):
                 if service in owners.services:
                     yield from (link for stage in owners.stages for link in published(document, service, node, stage))
+        elif name.endswith(LISTENING):
+            yield from _listening(path, owners)
         elif _SCRIPT.fullmatch(name):
             yield from _handed_over(path, owners)
     except CoinJarError:
         return  # CJ043 reports it, for a file that mentions variables
+
+
+def _listening(path: Path, owners: _PortOwners) -> Iterator[PortUse]:
+    """Yield the ports on which the code of one service listens by a literal."""
+    services = owners.services_of(path)
+    if len(services) != 1:
+        return
+    text = read_file(path).decode(errors="replace")
+    for at, port in listened_in(path.name, text):
+        location = location_of(text, at, display_path(path))
+        yield from (PortUse(services[0], stage, port, location, "listens on", fixed=True) for stage in owners.stages)
 
 
 def _handed_over(path: Path, owners: _PortOwners) -> Iterator[PortUse]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from coinjar.core.diagnostics import Diagnostic, PortUse
+from coinjar.core.layers import Resolver
 from coinjar.core.model import Resolved, Variable
 from coinjar.core.rules.base import CheckContext
 from coinjar.core.secret_detection import words_of
@@ -61,6 +62,10 @@ def ports_elsewhere(context: CheckContext) -> Iterator[Diagnostic]:
     result: dict[tuple[str, str], tuple[PortUse, list[str], str]] = {}
     for (_, _, service, stage), links in groups.items():
         resolver = context.resolver(stage)
+        if links[0].fixed:
+            for link, variable, words in _fixed(links, ports, resolver, service):
+                result.setdefault((words, variable.name), (link, [], service))[1].append(stage)
+            continue
         for variable in ports:
             resolved = resolver.value(variable.name, service)
             if (
@@ -79,9 +84,23 @@ def ports_elsewhere(context: CheckContext) -> Iterator[Diagnostic]:
         on = f" on {', '.join(stages)}"
         yield Diagnostic(
             words + on,
-            "use the same port in both",
+            f"read {name} there" if link.fixed else "use the same port in both",
             link.location,
             name,
             stages[0] if len(stages) == 1 else None,
             service,
         )
+
+
+def _fixed(
+    links: list[PortUse], ports: list[Variable], resolver: Resolver, service: str
+) -> Iterator[tuple[PortUse, Variable, str]]:
+    """Yield the ports that code listens on by a literal, with the variable that has no effect there: the one with that
+    value, else the first that the service gets.
+    """
+    mine = [(one, resolver.value(one.name, service)) for one in ports if one.applies_to(service)]
+    for link in links:
+        same = [pair for pair in mine if pair[1].text == link.port and not pair[1].secret]
+        for variable, resolved in (same or mine)[:1]:
+            where = resolved.definition.location if resolved.definition else variable.location
+            yield link, variable, f"{service} listens on {link.port}, whatever its {variable.name} says ({where})"
