@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import subprocess
 from collections.abc import Callable
 
 import pytest
@@ -215,3 +216,47 @@ def test_yes_asks_nobody_for_a_label(cj: Coinjar) -> None:
     assert "Which label do you want" not in shown
     assert "made-up-canary" not in shown
     assert cj("value", "dev", "A_TOKEN", "--service", "a").out == "made-up-canary"
+
+
+def test_names_that_differ_only_in_case_are_named(jar: Callable[..., Coinjar]) -> None:
+    """Between a stage and a file, a process, what is adopted and what is confirmed: to a program they are two."""
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {TEST: {default: a}, Other: {default: b}}\n"
+        "proofs: {p: {service: web, process: {pid_file: pid}, variable: TEST, expect: a}}\n"
+    )
+    cj.write({"a.env": "test=a\nOther=b\n"})
+    done = cj("compare", "dev", "file:a.env", code=1)
+    assert "TEST and test differ only in case: to a program they are two names" in done.err
+    assert "Other" not in done.err
+    assert json.loads(cj("compare", "dev", "file:a.env", "--json", code=1).out)["near_misses"] == [["TEST", "test"]]
+    assert "test is a new name, but TEST is declared" in cj("adopt", "file:a.env", "--stage", "dev", code=1).err
+    with subprocess.Popen(["sleep", "600"], env={"test": "a", "Other": "b"}) as process:
+        try:
+            cj.write({"pid": f"{process.pid}\n"})
+            assert "TEST and test differ" in cj("compare", "dev", f"process:{process.pid}", code=1).err
+            assert "(test is there: names are case-sensitive)" in cj("confirm", "dev", code=1).out
+        finally:
+            process.kill()
+
+
+def test_what_no_layer_sets_is_listed_on_request(jar: Callable[..., Coinjar]) -> None:
+    """By grid as rows; by within and render as a line on stderr, with nothing else changed."""
+    cj = jar(
+        "services: {web: {}, mailer: {}}\nstages: {dev: {}, prod: {}}\n"
+        "variables: {SET: {default: a}, LEFT: {default: b}, MAIL: {default: c, services: [mailer]}, NONE: {}}\n"
+        "destinations: {d: {type: file, as: literal, path: 'out/{stage}/{service}', services: [web]}}\n",
+        dev="all: {SET: x}\n",
+        prod="all: {SET: x, LEFT: y, MAIL: z}\n",
+    )
+    rows = json.loads(cj("grid", "--by-default", "--json").out)["rows"]
+    assert [row["name"] for row in rows] == ["LEFT", "MAIL"]
+    assert json.loads(cj("grid", "prod", "--by-default", "--json").out)["rows"] == []
+    for _ in range(2):
+        done = cj("within", "dev", "-s", "web", "--by-default", "--", "/usr/bin/env", process=True)
+        assert "coinjar: by default (dev, web): LEFT\n" in done.err
+        assert "LEFT=b" in done.out.splitlines()
+        done = cj("render", "dev", "--as", "literal", "-s", "mailer", "--by-default")
+        assert "coinjar: by default (dev, mailer): LEFT, MAIL\n" in done.err
+        assert "by default" not in done.out
+        assert cj("render", "prod", "--by-default").err == "coinjar: by default (prod, web): none\n"
+    assert "by default" not in cj("render", "dev").err

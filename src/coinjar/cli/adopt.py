@@ -20,6 +20,8 @@ from coinjar.cli.common import (
 )
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from coinjar.actions.editing.adopt import AdoptStep
     from coinjar.sources.base import SourceVariables
 
@@ -99,6 +101,7 @@ def run(
         steps = planned()
     stages = list(dict.fromkeys(step.stage for step in steps))
     _show(read, steps, " and ".join(stages) or str(stage), services)
+    _tell_other_cases(steps, opened.load().variables)
     if created and not references:
         print_status(
             f"{', '.join(dict.fromkeys(created))}: built from other names of the file; the result is adopted, "
@@ -124,6 +127,15 @@ def _settle(steps: list[AdoptStep], secret: list[str], plain: list[str]) -> None
                 f"Is {step.name} a secret? ({step.guessed.why})", default=step.guessed.secret, err=True
             )
             (secret if is_secret else plain).append(step.name)
+
+
+def _tell_other_cases(steps: list[AdoptStep], declared: Iterable[str]) -> None:
+    """Print which new names differ from declared ones only in case."""
+    from coinjar.actions.editing.adopt import NEW
+    from coinjar.core.names import same_but_for_case
+
+    for name, other in same_but_for_case(dict.fromkeys(step.name for step in steps if step.action == NEW), declared):
+        print_status(f"{name} is a new name, but {other} is declared: to a program they are two names")
 
 
 def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services: list[str]) -> None:

@@ -206,6 +206,24 @@ def resolved(opened: OpenJar, stage: str, service: str | None, given: list[str] 
     return resolver, resolution
 
 
+ByDefaultOption = Annotated[
+    bool,
+    typer.Option("--by-default", help="Also say on stderr which variables no layer sets: they take their default."),
+]
+
+
+def print_by_default(resolver: Resolver, service: str) -> None:
+    """Print to stderr which variables of a service take their default, because no layer sets them."""
+    names = [
+        variable.name
+        for variable in resolver.jar.variables.values()
+        if variable.default is not None
+        and resolver.applies(variable, service)
+        and resolver.value(variable.name, service).definition is variable.default
+    ]
+    print_status(f"coinjar: by default ({resolver.stage}, {service}): {', '.join(names) or 'none'}")
+
+
 def print_status(text: str) -> None:
     """Print a message to stderr."""
     print(text, file=sys.stderr)

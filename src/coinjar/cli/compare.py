@@ -104,6 +104,7 @@ def run(
             {
                 "left": comparison.left.label,
                 "right": comparison.right.label,
+                "near_misses": [list(pair) for pair in _near_misses(rows)],
                 "rows": [
                     _json_row(row, masker) | ({"sheet": messages.get((row.name, row.service))} if sheet else {})
                     for row in kept
@@ -112,12 +113,25 @@ def run(
         )
     else:
         _show(comparison, rows, wanted if only or everything else wanted - {SAME}, masker, messages)
+    for one, other in _near_misses(rows):
+        print_status(f"{one} and {other} differ only in case: to a program they are two names")
     left_over = [row for row in rows if row.verdict != SAME and (row.name, row.service) not in messages]
     if sheet and not as_json:
         names = ", ".join(dict.fromkeys(row.name for row in left_over))
         print_status(f"{sheet} does not explain {names}." if left_over else f"{sheet} explains every difference.")
     if left_over:
         raise typer.Exit(1)
+
+
+def _near_misses(rows: list[Difference]) -> list[tuple[str, str]]:
+    """Return the names that only one side has, and that the other has in another case."""
+    from coinjar.core.compare import ONLY_LEFT, ONLY_RIGHT
+    from coinjar.core.names import same_but_for_case
+
+    left, right = (
+        dict.fromkeys(row.name for row in rows if row.verdict == verdict) for verdict in (ONLY_LEFT, ONLY_RIGHT)
+    )
+    return same_but_for_case(left, right)
 
 
 def _explained(

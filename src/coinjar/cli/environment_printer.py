@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from coinjar.actions.open_jar import OpenJar, Resolution, service_or_only
 from coinjar.actions.output.render_text import rendered, rendered_example, rendered_sealed, rendered_stages
-from coinjar.cli.common import one_offs, print_status, resolved
+from coinjar.cli.common import one_offs, print_by_default, print_status, resolved
 from coinjar.core.errors import UsageError
 from coinjar.dialects import BUILT_IN, get
 
@@ -23,12 +23,14 @@ class EnvironmentPrinter:
         given: Sequence[str],
         *,
         show_secrets: bool,
+        by_default: bool = False,
     ) -> None:
         self.opened = opened
         self.dialect = get(dialect)
         self.service = service
         self.given = list(given)
         self.show_secrets = show_secrets
+        self.by_default = by_default
 
     def run(self, names: Sequence[str] | None, recipients: Sequence[str]) -> None:
         """Print the first named stage (None: every stage); encrypted, if there are recipients."""
@@ -37,9 +39,13 @@ class EnvironmentPrinter:
             raise UsageError("--encrypt-to requires --as exec-script and one stage", hint=hint)
         if names is None:
             self._stages()
-        elif not names:
+            return
+        if not names:
             raise UsageError("which stage?", hint="name one")
-        elif recipients:
+        if self.by_default:
+            resolver = self.opened.resolver(names[0], one_offs=one_offs(self.given), mine=True)
+            print_by_default(resolver, service_or_only(resolver.jar, self.service))
+        if recipients:
             self._sealed(names[0], recipients)
         else:
             self._one(names[0])

@@ -45,6 +45,9 @@ def run(
     missing: Annotated[
         bool, typer.Option("--missing", help="Only variables without a required value, or that cannot be computed.")
     ] = False,
+    by_default: Annotated[
+        bool, typer.Option("--by-default", help="Only variables that no layer sets, so that they take their default.")
+    ] = False,
     mine: Annotated[bool, typer.Option("--mine", help="Include your own values. Default: exclude them.")] = False,
     show_secrets: SecretsOption = False,
     as_json: JsonOption = False,
@@ -83,6 +86,7 @@ def run(
         if fits(row.variable.name, name)
         and (not different or row.agreement == DIFFERENT)
         and (not missing or row.is_missing)
+        and (not by_default or row.by_default)
     ]
     masker = Masker(show_secrets=show_secrets)
     if as_json:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from coinjar.cli.common import (
+    ByDefaultOption,
     DialectOption,
     JarOption,
     JsonOption,
@@ -16,6 +17,7 @@ from coinjar.cli.common import (
     WithOption,
     counted,
     open_here,
+    print_by_default,
     print_json,
     print_status,
     render_names,
@@ -67,6 +69,7 @@ def run(
         int | None,
         typer.Option("--keep", metavar="N", min=0, help="With --stale: how many of each series to keep (default: 3)."),
     ] = None,
+    by_default: ByDefaultOption = False,
     show_secrets: SecretsOption = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
@@ -81,7 +84,9 @@ def run(
     names = list(where or [])
     if dialect is not None:
         _refuse_with_dialect(dry_run or verify or move_up or stale or as_json, names[0 if every_stage else 1 :])
-        printing = EnvironmentPrinter(open_here(ctx, jar), dialect, service, with_ or [], show_secrets=show_secrets)
+        printing = EnvironmentPrinter(
+            open_here(ctx, jar), dialect, service, with_ or [], show_secrets=show_secrets, by_default=by_default
+        )
         printing.run(None if every_stage else names, encrypt_to or [])
         return
     if service or with_ or encrypt_to:
@@ -106,8 +111,21 @@ def run(
     else:
         _show(plan, verify=verify)
     _tell(plan)
+    if by_default:
+        _tell_by_default(opened, stages, names)
     if verify and plan.out_of_date:
         raise typer.Exit(1)
+
+
+def _tell_by_default(opened: OpenJar, stages: list[str], names: list[str]) -> None:
+    """Print what takes its default, of each service of the named destinations, of all if none is named."""
+    for stage in stages:
+        resolver = opened.resolver(stage)
+        destinations = resolver.jar.destinations
+        chosen = [destinations[name] for name in names] or list(destinations.values())
+        for service in resolver.jar.services:
+            if any(destination.services is None or service in destination.services for destination in chosen):
+                print_by_default(resolver, service)
 
 
 def _refuse_with_dialect(unfit: bool, more: list[str]) -> None:

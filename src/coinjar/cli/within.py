@@ -6,11 +6,13 @@ from typing import Annotated
 import typer
 
 from coinjar.cli.common import (
+    ByDefaultOption,
     JarOption,
     ServiceOption,
     StageArgument,
     WithOption,
     open_here,
+    print_by_default,
     print_status,
     resolved,
 )
@@ -32,6 +34,7 @@ def run(
             "LANG, LC_ALL. Default: inherit all.",
         ),
     ] = False,
+    by_default: ByDefaultOption = False,
     mask: Annotated[
         bool,
         typer.Option(
@@ -49,7 +52,9 @@ def run(
     """
     from coinjar.actions.output.exec_program import environment, exec_program
 
-    _, resolution = resolved(open_here(ctx, jar), stage, service, with_)
+    resolver, resolution = resolved(open_here(ctx, jar), stage, service, with_)
+    if by_default:
+        print_by_default(resolver, resolution.service)
     env = environment(resolution, os.environ, bare=bare)
     if not mask:
         exec_program(command, env)

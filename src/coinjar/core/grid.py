@@ -44,6 +44,11 @@ class GridRow(NamedTuple):
     def is_missing(self) -> bool:
         return any(cell.state in (MISSING, FAULT) for cell in self.cells)
 
+    @property
+    def by_default(self) -> bool:
+        """Whether a column has the declared default, since no layer sets the variable there."""
+        return any(cell.state == DEFAULT for cell in self.cells)
+
 
 def _origins(resolver: Resolver) -> dict[int, str]:
     """Return the origin of each value, as a cell's state, by the value's id; defaults are omitted."""

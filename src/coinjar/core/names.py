@@ -58,6 +58,13 @@ def matches(name: str, patterns: Iterable[str]) -> bool:
     return any(fnmatchcase(name, pattern) for pattern in patterns)
 
 
+def same_but_for_case(names: Iterable[str], others: Iterable[str]) -> list[tuple[str, str]]:
+    """Return the pairs of a name and another that differ only in case: to a program they are two names."""
+    folded = {other.casefold(): other for other in others}
+    pairs = [(name, folded.get(name.casefold(), name)) for name in names]
+    return [(name, other) for name, other in pairs if name != other]
+
+
 def nearest(name: str, known: Iterable[str]) -> str | None:
     """Return the known name that `name` most likely means, or None if none is near."""
     from difflib import get_close_matches

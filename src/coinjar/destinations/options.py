@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
-from yaml.nodes import Node
-
-from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.spelling_reader import SEPARATORS
+
+if TYPE_CHECKING:
+    from yaml.nodes import Node
+
+    from coinjar.documents.field_reader import FieldReader
 
 Schema = Mapping[str, Any]
 """A JSON Schema (2020-12)."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple
 
 from coinjar.actions.delivery.live_stage import as_fault
@@ -13,7 +13,7 @@ from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
-from coinjar.core.names import suggestion
+from coinjar.core.names import same_but_for_case, suggestion
 from coinjar.core.proofs import Expected, Proof, Verdict, judge
 from coinjar.core.references import Reference, ReferenceValue, Template, expand
 from coinjar.core.secret import Secret, reveal
@@ -199,7 +199,10 @@ class _StageProofs:
             text, secret = expected.text, False
         hidden = secret or (proof.variable != "" and self.render_context.is_secret(proof.variable, ""))
         verdicts = [judge(expected.form, text, candidate, secret=hidden, key=key) for candidate in answers.texts]
-        return next((verdict for verdict in verdicts if not verdict.holds), verdicts[0])
+        found = next((verdict for verdict in verdicts if not verdict.holds), verdicts[0])
+        if found.holds or not proof.variable or None not in answers.texts:
+            return found
+        return found._replace(actual=found.actual + _other_case([proof.variable], answers.environments))
 
     def _value(self, name: str, proof: Proof) -> str:
         resolved = self.resolver.value(name, proof.service or "")
@@ -225,6 +228,7 @@ class _StageProofs:
         for environment in answers.environments:
             wrong = [name for name, resolved in wanted.items() if environment.get(name) != resolved.text]
             missing = [name for name in wrong if name not in environment]
+            near = _other_case(missing, [environment])
             if wrong:
                 parts = [
                     f"{len(names)} {word}: {', '.join(names[:3])}{' …' if len(names) > 3 else ''}"
@@ -234,5 +238,12 @@ class _StageProofs:
                     )
                     if names
                 ]
-                return Verdict(holds=False, actual="; ".join(parts), expected=expected)
+                return Verdict(holds=False, actual="; ".join(parts) + near, expected=expected)
         return Verdict(holds=True, actual=expected, expected=expected)
+
+
+def _other_case(names: Iterable[str], environments: Sequence[Mapping[str, str]]) -> str:
+    """Return which of the names an environment has in another case, as the end of an answer; "" if none."""
+    there = [name for environment in environments for name in environment]
+    near = dict(same_but_for_case(names, there))
+    return f" ({', '.join(dict.fromkeys(near.values()))} is there: names are case-sensitive)" if near else ""
