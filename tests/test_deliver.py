@@ -229,7 +229,9 @@ def test_two_levels_and_what_a_job_without_a_stage_gets(jar: Callable[..., Coinj
             "LEVEL",
             "TOKEN",
         }  # MAIL is right already: the project's
-        assert "a job without a stage gets a different value of LEVEL" in cj("drift", "dev", "pipes").err
+        assert (
+            "a job without a stage gets a different value of LEVEL (info, not debug)" in cj("drift", "dev", "pipes").err
+        )
         # the classic surprises of a pipeline
         text = """\
 pipeline: 1

@@ -1,4 +1,4 @@
-"""`coinjar why --in`: which value a step of a document gets."""
+"""`coinjar why --in`: which value a step of a document gets, or everything that it sees."""
 
 from __future__ import annotations
 
@@ -6,33 +6,23 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from coinjar.cli.common import open_here, print_json
+from coinjar.cli.common import counted, open_here, print_json
 from coinjar.core.errors import CoinJarError, UsageError
 
 if TYPE_CHECKING:
     from coinjar.actions.comparing.document_environment import EffectiveEntry
+    from coinjar.actions.comparing.seen_variables import SeenVariable
     from coinjar.actions.open_jar import OpenJar
+    from coinjar.cli.why import InsideQuestion
     from coinjar.core.display import Masker
 
 
-def show_level(
-    ctx: typer.Context,
-    where: list[str],
-    inside: str | None,
-    at: str | None,
-    jar: str | None,
-    *,
-    show_secrets: bool,
-    as_json: bool,
+def show_inside(
+    ctx: typer.Context, question: InsideQuestion, jar: str | None, *, show_secrets: bool, as_json: bool
 ) -> None:
-    """Show which level of a document decides a variable."""
-    from coinjar.actions.comparing.document_environment import effective_entry
+    """Show which level of a document decides a variable; without one, everything that is seen there."""
     from coinjar.core.display import Masker
 
-    if inside is None or at is None or len(where) > 2:
-        raise UsageError(
-            "--in and --at require each other, and a variable", hint="`coinjar why NAME --in DOCUMENT --at POINTER`"
-        )
     opened: OpenJar | None
     try:
         opened = open_here(ctx, jar)
@@ -40,12 +30,81 @@ def show_level(
         if fault.code != "no-jar" or jar:
             raise
         opened = None  # the document need not be in a jar
-    effective = effective_entry(opened, where[-1], inside, at, where[0] if len(where) == 2 else None)
     masker = Masker(show_secrets=show_secrets)
+    where, inside = question.where, question.inside
+    stage = where[0] if where and opened and where[0] in opened.load().stage_names() else None
+    if inside is not None and (not where or [stage] == where):
+        _show_everything(opened, question, inside, stage, masker, as_json=as_json)
+        return
+    if inside is None or question.at is None or len(where) > 2:
+        raise UsageError(
+            "--in and --at require each other, and a variable",
+            hint="`coinjar why NAME --in DOCUMENT --at POINTER`; without NAME, everything that is there",
+        )
+    from coinjar.actions.comparing.document_environment import effective_entry
+
+    effective = effective_entry(opened, where[-1], inside, question.at, where[0] if len(where) == 2 else None)
     if as_json:
         print_json(_as_json(effective, masker))
     else:
         _show(effective, masker)
+
+
+def _show_everything(
+    opened: OpenJar | None,
+    question: InsideQuestion,
+    inside: str,
+    stage: str | None,
+    masker: Masker,
+    *,
+    as_json: bool,
+) -> None:
+    """Show everything that an environment of a document sees, or that a source holds. Raises UsageError."""
+    from coinjar.actions.comparing.seen_variables import is_other_source, seen_in_document, seen_in_source
+
+    if is_other_source(inside):
+        if question.at is not None or question.runner is not None:
+            raise UsageError("--at and --runner are for documents", hint=f"omit them for {inside}")
+        at, seen = inside, seen_in_source(opened, inside, [question.service] if question.service else [])
+    elif question.at is None:
+        raise UsageError("which environment?", hint="name the step, the job or the container with --at POINTER")
+    else:
+        at, seen = seen_in_document(opened, inside, question.at, stage, question.runner)
+    if as_json:
+        print_json({"at": at, "variables": [_seen_json(variable, masker) for variable in seen]})
+        return
+    _show_seen(at, seen, masker)
+
+
+def _seen_json(variable: SeenVariable, masker: Masker) -> dict[str, object]:
+    hidden = variable.secret and not masker.show_secrets
+    return {
+        "name": variable.name,
+        "value": None if hidden else variable.text,
+        "secret": variable.secret,
+        "level": variable.level,
+        "where": variable.where,
+        "jar": variable.jar or None,
+    }
+
+
+def _show_seen(at: str, seen: list[SeenVariable], masker: Masker) -> None:
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
+
+    show(styled(f"{at} sees {counted(len(seen), 'variable')}", "bold"))
+    rows = [
+        [
+            StyledText(variable.name, "bold"),
+            StyledText("" if variable.text is None else masker.show(variable.text, secret=variable.secret)),
+            StyledText(variable.level),
+            StyledText(variable.where, "cyan"),
+            StyledText(variable.jar, "yellow" if variable.jar == "not declared" else ""),
+        ]
+        for variable in seen
+    ]
+    header = ["variable", "value", "level", "where", "in the jar"]
+    for line in table(header, rows, least=[16, 14, 14, 16, 10], width=terminal_width()) if rows else []:
+        show(line)
 
 
 def _as_json(effective: EffectiveEntry, masker: Masker) -> dict[str, object]:

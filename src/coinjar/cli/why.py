@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
@@ -29,24 +29,29 @@ if TYPE_CHECKING:
 def run(
     ctx: typer.Context,
     where: Annotated[
-        list[str],
+        list[str] | None,
         typer.Argument(
             metavar="[STAGE] NAME",
             autocompletion=why_names,
-            help="The stage and the variable; with --in the variable alone.",
+            help="The stage and the variable; with --in the variable alone, or nothing for everything that is there.",
         ),
-    ],
+    ] = None,
     inside: Annotated[
         str | None,
         typer.Option(
             "--in",
             metavar="DOCUMENT",
-            help="A document: a destination's name, or a file. Explains the value in its environment.",
+            help="A document: a destination's name, or a file. Explains the value in its environment. Without NAME "
+            "also image:NAME, container:NAME, manifests:PATH and other sources.",
         ),
     ] = None,
     at: Annotated[
         str | None,
         typer.Option("--at", metavar="POINTER", help="With --in: the environment, or the step or job that has it."),
+    ] = None,
+    runner: Annotated[
+        str | None,
+        typer.Option("--runner", metavar="NAME", help="With --in: what runs the document, for its built-in names."),
     ] = None,
     service: ServiceOption = None,
     with_: WithOption = None,
@@ -61,11 +66,14 @@ def run(
     uses.
     """
     if inside is not None or at is not None:
-        from coinjar.cli.inside import show_level
+        from coinjar.cli.inside import show_inside
 
-        show_level(ctx, where, inside, at, jar, show_secrets=show_secrets, as_json=as_json)
+        question = InsideQuestion(list(where or []), inside, at, service, runner)
+        show_inside(ctx, question, jar, show_secrets=show_secrets, as_json=as_json)
         return
-    if len(where) != 2:
+    if runner is not None:
+        raise UsageError("--runner requires --in", hint="omit it")
+    if where is None or len(where) != 2:
         raise UsageError(
             "why requires a stage and a variable",
             hint="`coinjar why STAGE NAME`, or `coinjar why NAME --in DOCUMENT --at POINTER`",
@@ -86,6 +94,16 @@ def run(
         return
     for number, explanation in enumerate(explanations):
         _show(explanation, masker, groups[number] if len(groups) > 1 else [explanation.service], first=number == 0)
+
+
+class InsideQuestion(NamedTuple):
+    """What `why --in` is asked: names (a stage, a variable), the document, the environment, a service, a runner."""
+
+    where: list[str]
+    inside: str | None
+    at: str | None
+    service: str | None
+    runner: str | None
 
 
 def value_words(resolved: Resolved, masker: Masker) -> str:

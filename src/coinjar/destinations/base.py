@@ -216,6 +216,11 @@ class FileDestination(DestinationOptions, ABC):
         del view
         return ()
 
+    def runner_notices(self, view: StageView) -> Iterable[RenderNotice]:
+        """Return what the runner of the file does not take as it is meant (CJ045, CJ046). Raises InputError."""
+        del view
+        return ()
+
     @abstractmethod
     def read(self, stage: str) -> ReadResult:
         """Return the variables that are there now. Raises InputError if they cannot be read."""

@@ -10,7 +10,7 @@ from coinjar.core.errors import CoinJarError, Location, raise_all
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED
-from coinjar.destinations.base import FileDestination, Output
+from coinjar.destinations.base import FileDestination, Output, RenderNotice
 from coinjar.destinations.document_places import DocumentPlace, read_form, read_places
 from coinjar.destinations.environment_levels import EnvironmentLevel, idle, levels_above, lifted, nearest_above
 from coinjar.destinations.open_document import OpenDocument, every_entry
@@ -22,6 +22,8 @@ from coinjar.documents.edit import Edit, apply
 from coinjar.documents.environments import MAP, EnvironmentEntry, edits, form_of
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
+from coinjar.jarfile.runner_files import load_runner
+from coinjar.runners.description import RunnerDescription
 from coinjar.system.files import display_path
 
 
@@ -62,6 +64,7 @@ class DocumentDestination(FileDestination):
             },
             needed=True,
         ),
+        "runner": Option("What runs the document: runners/NAME.yaml, or a description that Coin Jar includes."),
         "form": Option("The form in which a missing environment is written.", FORM),
         "dollars": Option(
             "doubled: each dollar sign is written twice, as a Compose file requires.", {"enum": ["plain", "doubled"]}
@@ -84,6 +87,15 @@ class DocumentDestination(FileDestination):
         )
         self.above = {} if fields.faults else levels_above({spot.pointer: spot.inherits for spot in self.places})
         self._differing: dict[str, set[str]] = {}
+        self.runner = self._runner()
+
+    def _runner(self) -> RunnerDescription | None:
+        name = self.text("runner")
+        try:
+            return load_runner(self.render_context.folder, name) if name else None
+        except CoinJarError as fault:
+            self.fields.fault(self.options["runner"], fault.message, fault.hint, fault.code)
+            return None
 
     def _doubled(self) -> bool:
         word = self.text("dollars", "plain")
@@ -329,6 +341,14 @@ class DocumentDestination(FileDestination):
         from coinjar.destinations.linked_places import missing_steps
 
         return missing_steps(self, view)
+
+    def runner_notices(self, view: StageView) -> Iterator[RenderNotice]:
+        from coinjar.destinations.runner_notices import RunnerContext, notices
+
+        if self.runner is None:
+            return iter(())
+        document = self.open(view.stage)
+        return notices(RunnerContext(document, self.runner, view.resolver, view.services(), self.render_context.masker))
 
     def read(self, stage: str) -> ReadResult:
         """Return what the places contain, those of other stages omitted.

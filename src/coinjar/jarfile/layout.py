@@ -79,6 +79,14 @@ class JarLayout:
         """Return the existing descriptions of platforms."""
         return sorted(self.platforms_folder.glob("*.yaml"))
 
+    def runner(self, name: str) -> Path:
+        """Return the file of a runner's description."""
+        return self.folder / "runners" / f"{name}.yaml"
+
+    def runner_files(self) -> list[Path]:
+        """Return the existing descriptions of runners."""
+        return sorted((self.folder / "runners").glob("*.yaml"))
+
     @property
     def git_attributes(self) -> Path:
         """How git merges the files of the jar."""

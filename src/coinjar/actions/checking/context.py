@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -57,6 +57,13 @@ class FileContext(CheckContext):
         from coinjar.actions.checking.port_checks import ports_in_code
 
         return [*ports, *ports_in_code(self.opened, self, ports)]
+
+    @cached_property
+    def runner_diagnostics(self) -> Mapping[str, Sequence[Diagnostic]]:
+        """What runners do not take as it is meant, in documents below `code:`, by rule."""
+        from coinjar.actions.checking.runner_rules import diagnostics_in_code
+
+        return diagnostics_in_code(self)
 
     @cached_property
     def uses(self) -> Sequence[CodeUse]:  # type: ignore[override]  # as above

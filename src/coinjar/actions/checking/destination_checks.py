@@ -176,6 +176,8 @@ class DestinationChecks:
         with contextlib.suppress(CoinJarError):  # missing and invalid files are reported by other rules
             self.port_uses += list(instance.port_uses(view))
             self.diagnostics.setdefault("CJ021", []).extend(instance.missing_steps(view))
+            for notice in instance.runner_notices(view):
+                self.diagnostics.setdefault(notice.rule, []).append(notice.diagnostic)
 
     def _overwritten(self, destination: Destination, stage: str, output: Output) -> None:
         """Report two stages that write one file with different content: they overwrite each other."""

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import cast
 
-from coinjar.actions.checking import dependent_rules, reader_rules, tracked_rules
+from coinjar.actions.checking import dependent_rules, reader_rules, runner_rules, tracked_rules
 from coinjar.actions.checking.context import FileContext
 from coinjar.actions.checking.destination_checks import reported
 from coinjar.core.rules import RULES
@@ -25,6 +25,8 @@ FILE_RULES: tuple[Rule[FileContext], ...] = (
     Rule("CJ027", ERROR, "readers that are not approved", reader_rules.not_approved),
     Rule("CJ028", ERROR, "secrets tracked by version control", tracked_rules.tracked_secrets),
     Rule("CJ044", WARNING, "a cell that a spreadsheet runs", reported("CJ044")),
+    Rule("CJ045", WARNING, "a job without a stage", runner_rules.without_a_stage),
+    Rule("CJ046", WARNING, "what a runner does not look at", runner_rules.not_looked_at),
     Rule("CJ030", WARNING, "an example out of date", reported("CJ030")),
     Rule("CJ032", ERROR, "a name reserved by a destination", reported("CJ032")),
     Rule("CJ033", ERROR, "over a platform's limits", reported("CJ033")),

@@ -52,7 +52,36 @@ def effective_entry(
 ) -> EffectiveEntry:
     """Return it from a document: a destination's name, or a file. Raises UsageError if it is neither."""
     jar = opened.load() if opened else None
-    remarks: list[str] = []
+    seen_there = seen_levels(opened, jar, document, pointer, stage)
+    text, pointer, levels = seen_there.document, seen_there.pointer, seen_there.levels
+    remarks = _against_the_jar(seen_there.made, opened, name, pointer, stage) if seen_there.made and opened else []
+    winner, spoken = deciding(levels, pointer, name)
+    level_values = [
+        LevelValue(
+            level.pointer, level.entries[name].text or "", text.location(level.entries[name].at), level is winner
+        )
+        for level in spoken
+    ]
+    seen = winner.entries[name].text if winner else None
+    value = winner.entries[name].value if winner else None
+    is_secret = _is_secret(opened, jar, name, [level_value.text for level_value in level_values])
+    if winner and value and (meaning := implicit_type(value, as_json=text.as_json)):
+        read = "" if is_secret else f", and is read as the text '{meaning[1]}'"
+        remarks.append(f"it is {meaning[0]} there{read}")
+    return EffectiveEntry(name, pointer, seen, is_secret, level_values, remarks)
+
+
+class SeenLevels(NamedTuple):
+    """The levels of a document around an environment, and its destination if it has one."""
+
+    document: OpenDocument
+    pointer: str
+    levels: list[EnvironmentLevel]
+    made: HasEnvironments | None
+
+
+def seen_levels(opened: OpenJar | None, jar: Jar | None, document: str, pointer: str, stage: str | None) -> SeenLevels:
+    """Return the levels around an environment of a destination's document, or of a file. Raises UsageError."""
     if jar and opened and document in jar.destinations:
         made = make(jar.destinations[document], RenderContext(jar, opened.folder, Masker(), None, opened.gate))
         if not isinstance(made, HasEnvironments):
@@ -68,30 +97,16 @@ def effective_entry(
         decided = {spot.pointer: (spot.decided_by, spot.inherits) for spot in made.places}
         pointer = _environment(text, pointer, [place.pointer.rsplit("/", 1)[-1] for place in made.places])
         levels = [text.level(name, *decided.get(name, ((), ()))) for name in dict.fromkeys([*decided, pointer])]
-        remarks += _against_the_jar(made, opened, name, pointer, stage)
-    else:
-        path = Path(document)
-        if not path.is_file():
-            raise UsageError(
-                f"there is no document '{document}'", hint="name a destination of the type document, or a file"
-            )
-        text = OpenDocument(read_bytes(path), document)
-        pointer = _environment(text, pointer, list(KEYS))
-        levels = [text.level(name) for name in above_all(pointer) if _is_there(text, name) or name == pointer]
-    winner, spoken = deciding(levels, pointer, name)
-    level_values = [
-        LevelValue(
-            level.pointer, level.entries[name].text or "", text.location(level.entries[name].at), level is winner
+        return SeenLevels(text, pointer, levels, made)
+    path = Path(document)
+    if not path.is_file():
+        raise UsageError(
+            f"there is no document '{document}'", hint="name a destination of the type document, or a file"
         )
-        for level in spoken
-    ]
-    seen = winner.entries[name].text if winner else None
-    value = winner.entries[name].value if winner else None
-    is_secret = _is_secret(opened, jar, name, [level_value.text for level_value in level_values])
-    if winner and value and (meaning := implicit_type(value, as_json=text.as_json)):
-        read = "" if is_secret else f", and is read as the text '{meaning[1]}'"
-        remarks.append(f"it is {meaning[0]} there{read}")
-    return EffectiveEntry(name, pointer, seen, is_secret, level_values, remarks)
+    text = OpenDocument(read_bytes(path), document)
+    pointer = _environment(text, pointer, list(KEYS))
+    levels = [text.level(name) for name in above_all(pointer) if _is_there(text, name) or name == pointer]
+    return SeenLevels(text, pointer, levels, None)
 
 
 def _is_secret(opened: OpenJar | None, jar: Jar | None, name: str, texts: Sequence[str]) -> bool:

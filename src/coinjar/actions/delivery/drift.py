@@ -15,7 +15,8 @@ from coinjar.actions.delivery.live_stage import (
     as_fault,
     bounded,
 )
-from coinjar.core.delivery import LiveValue, VariableState, variable_states
+from coinjar.core.delivery import DesiredValue, LiveValue, VariableState, variable_states
+from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError
 from coinjar.destinations.live.base import Target
 
@@ -117,7 +118,7 @@ def _of(
         row._replace(note=_moved(moved[row.name])) if row.name in moved and row.desired is None else row for row in rows
     ]
     notes = [
-        *_wider(target, inspection.live, lambda name: name in opened.jar.variables),
+        *_wider(target, inspection.live, lambda name: name in opened.jar.variables, opened.masker),
         *([inspection.effect.words] if inspection.effect.words and not inspection.effect.in_effect else []),
     ]
     return TargetDrift(
@@ -139,11 +140,13 @@ def _moved(supplied: SuppliedValue) -> str:
     )
 
 
-def _wider(target: Target, live: Mapping[str, LiveValue], declared: Callable[[str], bool]) -> list[str]:
-    """Return notes on values without a stage: where they differ, and where the jar has none on this stage."""
+def _wider(target: Target, live: Mapping[str, LiveValue], declared: Callable[[str], bool], masker: Masker) -> list[str]:
+    """Return notes on values without a stage: where they differ, with both, and where the jar has none on this
+    stage.
+    """
     wide = {name: value if value.inherited else value.enclosing for name, value in live.items()}
     names = [
-        name
+        f"{name} ({_both(value, target.desired_values[name], masker)})"
         for name, value in wide.items()
         if value and name in target.desired_values and value.text != target.desired_values[name].text
     ]
@@ -156,6 +159,12 @@ def _wider(target: Target, live: Mapping[str, LiveValue], declared: Callable[[st
         *([f"a job without a stage gets a different value of {_listed(names)}: the whole project's"] if names else []),
         *([f"{_listed(alone)}: set for the whole project there, but not for this stage in the jar"] if alone else []),
     ]
+
+
+def _both(wide: LiveValue, here: DesiredValue, masker: Masker) -> str:
+    secret = wide.secret or here.secret
+    there = "a value that it does not return" if wide.text is None else masker.show(wide.text, secret=secret)
+    return f"{there}, not {masker.show(here.text, secret=secret)}"
 
 
 def _listed(names: Sequence[str]) -> str:
