@@ -22,6 +22,20 @@ def stand_in(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tree.
     return named or (node.arguments[place] if len(node.arguments) > place else None)
 
 
+def in_order_of(node: tree.CallNode) -> list[tree.Node]:
+    """Return a call's arguments, then the values of the named ones other than a fallback, as they are written."""
+    named = [value.inner[0] for name, value in node.named.items() if value.inner and name not in _STAND_INS]
+    return [*node.arguments, *named]
+
+
+def argument_of(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tree.Node | None:
+    """Return what a call gives one of a function's parameters, by its name or its place; None if nothing."""
+    named = node.named.get(function.parameters[at].lstrip("$"))
+    if named is not None and named.inner:
+        return named.inner[0]
+    return node.arguments[at] if len(node.arguments) > at else None
+
+
 def keys_of(nodes: Iterable[tree.Node]) -> Iterator[tree.Node]:
     """Yield the names among arguments: the keys of mappings, and the others as they are."""
     for node in nodes:

@@ -13,8 +13,9 @@ from tree_sitter import Parser
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import TextMentions
+from coinjar.mentions.helper_calls import places
 from coinjar.mentions.language_terms import LanguageTerms
-from coinjar.mentions.program_reader import places, read_again
+from coinjar.mentions.program_reader import read_again
 from coinjar.mentions.syntax import parse
 
 _UNARY = ("unary_expression", "prefix_unary_expression", "prefix_expression", "unary_op_expression", "unary")
@@ -70,6 +71,22 @@ class SyntaxConverter:
     def all(self, nodes: Sequence[Syntax]) -> list[tree.Node]:
         """Return all nodes except comments."""
         return [self.convert(node) for node in nodes if "comment" not in node.type]
+
+    def arguments(self, nodes: Sequence[Syntax]) -> tuple[list[tree.Node], dict[str, tree.Node]]:
+        """Return a call's arguments, and the named ones, each at the place of its name."""
+        given, named = list[tree.Node](), dict[str, tree.Node]()
+        for node in [node for node in nodes if "comment" not in node.type]:
+            name = self.argument_name(node)
+            if name is None:
+                given.append(self.convert(node))
+            else:
+                value = self.convert(node.named_children[-1])
+                named[self.word(name)] = tree.Node([value], name.start_byte, name.end_byte)
+        return given, named
+
+    def argument_name(self, node: Syntax) -> Syntax | None:
+        """Return the name of a named argument; None for any other."""
+        return node.child_by_field_name("name") if node.type == "argument" else None
 
     def field(self, node: Syntax, name: str) -> tree.Node:
         return self.convert(node.child_by_field_name(name))

@@ -76,14 +76,14 @@ class CSharpConverter(SyntaxConverter):
 
     def _invocation_expression(self, node: Syntax) -> tree.Node:
         function, arguments = self.field(node, "function"), node.child_by_field_name("arguments")
-        given = self.all(arguments.named_children) if arguments else []
+        given, named = self.arguments(arguments.named_children if arguments else [])
         if (
             self.word(node.child_by_field_name("function")).endswith("ExpandEnvironmentVariables")
             and given
             and isinstance(given[0], tree.StringNode)
         ):
             given = pieces(given[0], _REFERENCE)
-        return tree.CallNode(function, given)
+        return tree.CallNode(function, given, named)
 
     def _is_pattern_expression(self, node: Syntax) -> tree.Node:
         nothing = "null" in self.word(node.child_by_field_name("pattern"))

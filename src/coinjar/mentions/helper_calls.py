@@ -6,7 +6,7 @@ What other shapes could be something else is only probable; `code: {helpers: [..
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import zip_longest
 
 from coinjar.mentions import tree
@@ -63,9 +63,12 @@ def has_forms(data: bytes) -> bool:
     return any(form.search(data) for form in _FORMS)
 
 
-def form_places(data: bytes) -> list[int]:
-    """Return where the forms may be."""
-    return [match.start() for form in _FORMS for match in form.finditer(data)]
+def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
+    """Return where a language's words (a regular expression), other words and the forms are, in order."""
+    either = b"|".join([root, *(re.escape(word.encode()) for word in also)])
+    found = [match.start() for match in re.finditer(rb"(?<!\w)(?:" + either + rb")(?!\w)", data)]
+    forms = [match.start() for form in _FORMS for match in form.finditer(data)]
+    return sorted([*found, *forms]) if forms else found
 
 
 def option(node: tree.CallNode) -> EnvironmentAccess | None:

@@ -56,18 +56,20 @@ class KotlinConverter(SyntaxConverter):
 
     def _call_expression(self, node: Syntax) -> tree.Node:
         function, *rest = node.named_children
-        given: list[tree.Node] = []
+        given, named = list[tree.Node](), dict[str, tree.Node]()
         for child in rest:
-            given += (
-                [self.convert(inner_node) for inner_node in child.named_children]
-                if child.type == "value_arguments"
-                else [self.convert(child)]
-            )
+            inner, names = self.arguments(child.named_children if child.type == "value_arguments" else [child])
+            given += inner
+            named |= names
         if function.type == "call_expression" and rest and rest[-1].type == "annotated_lambda":
-            inner = self._call_expression(function)  # a lambda after the parentheses is one more argument
-            if isinstance(inner, tree.CallNode):
-                return tree.CallNode(inner.function, [*inner.arguments, *given])
-        return tree.CallNode(self.convert(function), given)
+            called = self._call_expression(function)  # a lambda after the parentheses is one more argument
+            if isinstance(called, tree.CallNode):
+                return tree.CallNode(called.function, [*called.arguments, *given], called.named)
+        return tree.CallNode(self.convert(function), given, named)
+
+    def argument_name(self, node: Syntax) -> Syntax | None:
+        is_named = node.type == "value_argument" and any(child.type == "=" for child in node.children)
+        return node.named_children[0] if is_named else None
 
     _annotated_lambda = SyntaxConverter.inside
 

@@ -62,6 +62,10 @@ class PhpConverter(SyntaxConverter):
         children = self.all(node.named_children)
         return children[0] if len(children) == 1 else tree.Node(children)
 
+    def _class_constant_access_expression(self, node: Syntax) -> tree.Node:
+        """Convert `self::NAME` to the constant's name."""
+        return self.name(node.named_children[-1])
+
     def _variable_name(self, node: Syntax) -> tree.Node:
         return self.name(node)
 
@@ -85,12 +89,13 @@ class PhpConverter(SyntaxConverter):
             return tree.Node()
         return tree.IndexNode(of, key)
 
-    def _given(self, node: Syntax) -> list[tree.Node]:
+    def _given(self, node: Syntax) -> tuple[list[tree.Node], dict[str, tree.Node]]:
         arguments = node.child_by_field_name("arguments")
-        return self.all(arguments.named_children) if arguments else []
+        return self.arguments(arguments.named_children if arguments else [])
 
     def _function_call_expression(self, node: Syntax) -> tree.Node:
-        name, given = self.word(node.child_by_field_name("function")), self._given(node)
+        name = self.word(node.child_by_field_name("function"))
+        given, named = self._given(node)
         if name == "define" and len(given) == 2 and isinstance(given[0], tree.StringNode):
             return tree.AssignmentNode(tree.NameNode(given[0].text), given[1])
         if name == "putenv" and given and not isinstance(given[0], tree.StringNode):
@@ -98,14 +103,13 @@ class PhpConverter(SyntaxConverter):
             if arguments and (match := _PUT.match(self.data, arguments.start_byte, arguments.end_byte)):
                 given = [tree.StringNode(match[1].decode() + "=", *match.span(1)), *given]
         if name == "filter_input" and given and isinstance(given[0], tree.NameNode) and given[0].text == "INPUT_ENV":
-            return tree.CallNode(tree.NameNode("filter_input_env"), given)
-        return tree.CallNode(self.field(node, "function"), given)
+            return tree.CallNode(tree.NameNode("filter_input_env"), given, named)
+        return tree.CallNode(self.field(node, "function"), given, named)
 
     def _member_call_expression(self, node: Syntax) -> tree.Node:
         of = node.child_by_field_name("object") or node.child_by_field_name("scope")
-        return tree.CallNode(
-            tree.MemberNode(self.convert(of), self.word(node.child_by_field_name("name"))), self._given(node)
-        )
+        function = tree.MemberNode(self.convert(of), self.word(node.child_by_field_name("name")))
+        return tree.CallNode(function, *self._given(node))
 
     _scoped_call_expression = _nullsafe_member_call_expression = _member_call_expression
 

@@ -2,25 +2,18 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from coinjar.mentions import helper_calls, tree
 from coinjar.mentions.accesses import PLAIN, EnvironmentAccess, UseContext
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
-from coinjar.mentions.call_arguments import is_own, keys_of, keys_of_map, last_name, stand_in
+from coinjar.mentions.call_arguments import argument_of, in_order_of, is_own, keys_of, keys_of_map, last_name, stand_in
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 from coinjar.mentions.scopes import Parameter, Scopes
 
 _ROUNDS = 4
-
-
-def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
-    """Returns the tree around the matches of a regular expression, and other words."""
-    either = b"|".join([root, *(re.escape(word.encode()) for word in also)])
-    found = [match.start() for match in re.finditer(rb"(?<!\w)(?:" + either + rb")(?!\w)", data)]
-    forms = helper_calls.form_places(data)
-    return sorted([*found, *forms]) if forms else found
+_PUTS = ("put", "set", "remove", "putIfAbsent", "Add", "TryAdd", "Remove")
+"""Methods of another program's environment that change one variable."""
 
 
 def read_again(
@@ -274,7 +267,7 @@ class ProgramReader:
         method, of = function.name, function.of
         if method in self.words.methods and self.scopes.path(of) in self.words.maps:
             return self._by(self.words.methods[method], node)
-        if method in ("put", "set", "remove", "putIfAbsent") and self._is_child(of) and node.arguments:
+        if method in _PUTS and self._is_child(of) and node.arguments:
             return EnvironmentAccess([node.arguments[0]], SET)
         if method == "putAll" and self._is_child(of) and node.arguments:
             return EnvironmentAccess(list(keys_of_map(node.arguments[0])), SET)
@@ -296,14 +289,13 @@ class ProgramReader:
                 ],
                 how.access,
             )
-        if len(node.arguments) <= how.name:
+        given = in_order_of(node)
+        if len(given) <= how.name:
             return None
-        given = (
-            node.arguments[how.default]
-            if how.default is not None and len(node.arguments) > how.default
-            else node.named.get("default")
+        default = (
+            given[how.default] if how.default is not None and len(given) > how.default else node.named.get("default")
         )
-        return EnvironmentAccess([node.arguments[how.name]], how.access, given)
+        return EnvironmentAccess([given[how.name]], how.access, default)
 
     def _paired(self, arguments: Sequence[tree.Node]) -> Iterator[tree.Node]:
         for string_node in arguments:
@@ -314,16 +306,17 @@ class ProgramReader:
     def _helped(self, node: tree.CallNode) -> EnvironmentAccess | None:
         """Handle a call of a function that reads a variable named by its caller."""
         name = last_name(node.function)
-        if not name or not node.arguments:
+        given = in_order_of(node)
+        if not name or not given:
             return None
         if name in self.helpers:
-            given = node.arguments[1] if len(node.arguments) > 1 else node.named.get("default")
-            return EnvironmentAccess([node.arguments[0]], READ, given)
+            return EnvironmentAccess([given[0]], READ, given[1] if len(given) > 1 else node.named.get("default"))
         function = self.scopes.function(name) if is_own(node.function) else None
         at = self._helps(function) if function else None
-        if function is None or at is None or len(node.arguments) <= at:
+        key = argument_of(function, node, at) if function and at is not None else None
+        if function is None or at is None or key is None:
             return None
-        return EnvironmentAccess([node.arguments[at]], READ, stand_in(function, node, at))
+        return EnvironmentAccess([key], READ, stand_in(function, node, at))
 
     def _helps(self, function: tree.FunctionNode) -> int | None:
         """Return which parameter of a function names a variable that it reads; None if none does."""
@@ -393,5 +386,8 @@ class ProgramReader:
         """Return whether this is another program's environment."""
         owner = self.scopes.owner(node.text) if isinstance(node, tree.NameNode) and self.words.child_maps else None
         node = owner if isinstance(owner, tree.CallNode) else node
-        node = node.function if isinstance(node, tree.CallNode) and not node.arguments else node
-        return isinstance(node, tree.MemberNode) and node.name in self.words.child_maps
+        is_called = isinstance(node, tree.CallNode) and not node.arguments
+        node = node.function if isinstance(node, tree.CallNode) and is_called else node
+        # a bare call is one of the object around it (Kotlin's `apply`), unless the file has such a function
+        is_of_object = isinstance(node, tree.NameNode) and is_called and self.scopes.owner(node.text) is None
+        return (isinstance(node, tree.MemberNode) or is_of_object) and last_name(node) in self.words.child_maps

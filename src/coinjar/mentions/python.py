@@ -11,8 +11,9 @@ from collections.abc import Iterable
 from coinjar.mentions import settings_classes, tree
 from coinjar.mentions.base import SET, Mention, TextMentions, UnreadPart, in_order
 from coinjar.mentions.call_arguments import pieces
+from coinjar.mentions.helper_calls import places
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
-from coinjar.mentions.program_reader import places, read_again
+from coinjar.mentions.program_reader import read_again
 
 _MAP = {
     "get": AccessPattern(0, 1),
