@@ -131,3 +131,23 @@ def test_a_document_with_many_aliases_is_read_in_time(jar: Callable[..., Coinjar
     lines = "".join(f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 9)}]\n" for n in range(1, 30))
     cj.write({"ci/p.yaml": f"pipeline: 1\njobs: []\na0: &a0 [x]\n{lines}"})
     cj("check", code=None)
+
+
+def test_levels_are_those_of_the_runner(jar: Callable[..., Coinjar]) -> None:
+    """With another key at each level; what is beside them is seen by nothing. The narrowest wins."""
+    cj = jar(JAR)
+    cj.write(
+        {
+            "jar/runners/ours.yaml": "runner: 1\nenvironments: [env, vars]\nlevels: [/, '/steps/*']\n",
+            "f.yaml": "vars: {ZONES: '1', TITLE: a}\nenv: {SAME: z}\nother: {env: {TOKEN: no}}\n"
+            "steps:\n- env: {ZONES: '2'}\n- run: x\n",
+        }
+    )
+    seen = json.loads(cj("why", "--in", "f.yaml", "--at", "/steps/0", "--runner", "ours", "--json").out)["variables"]
+    assert {item["name"]: (item["value"], item["level"]) for item in seen} == {
+        "SAME": ("z", "/env"), "ZONES": ("2", "/steps/0/env"), "TITLE": ("a", "/vars"),
+    }  # fmt: skip
+    one = json.loads(cj("why", "ZONES", "--in", "f.yaml", "--at", "/steps/0", "--runner", "ours", "--json").out)
+    assert [(level["at"], level["wins"]) for level in one["levels"]] == [("/steps/0/env", True), ("/vars", False)]
+    nothing = json.loads(cj("why", "--in", "f.yaml", "--at", "/steps/1", "--runner", "ours", "--json").out)
+    assert {item["name"]: item["value"] for item in nothing["variables"]} == {"SAME": "z", "ZONES": "1", "TITLE": "a"}

@@ -42,8 +42,11 @@ def show_inside(
             hint="`coinjar why NAME --in DOCUMENT --at POINTER`; without NAME, everything that is there",
         )
     from coinjar.actions.comparing.document_environment import effective_entry
+    from coinjar.jarfile.runner_files import load_runner
 
-    effective = effective_entry(opened, where[-1], inside, question.at, where[0] if len(where) == 2 else None)
+    runner = load_runner(opened.folder if opened else None, question.runner) if question.runner else None
+    given = where[0] if len(where) == 2 else None
+    effective = effective_entry(opened, where[-1], inside, question.at, given, runner)
     if as_json:
         print_json(_as_json(effective, masker))
     else:

@@ -14,9 +14,9 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from typing import Any, BinaryIO
 
-_LONGEST = 4
-"""Seconds of processor time after which the kernel ends a worker: twice what a reader is given, which ends it itself
-where it can.
+_LONGEST = 2
+"""Whole seconds of processor time after which the kernel ends a worker, at the next one: a reader is given as many, and
+ends itself where it can.
 """
 _POSITION = 4
 """Bytes of a worker's position in its part."""

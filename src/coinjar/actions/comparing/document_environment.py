@@ -22,6 +22,7 @@ from coinjar.destinations.open_document import OpenDocument
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.implicit_types import implicit_type
 from coinjar.jarfile.load import read_bytes
+from coinjar.runners.description import RunnerDescription
 
 KEYS = ("env", "environment", "variables")
 """Keys of environments in documents without a destination."""
@@ -48,11 +49,16 @@ class EffectiveEntry(NamedTuple):
 
 
 def effective_entry(
-    opened: OpenJar | None, name: str, document: str, pointer: str, stage: str | None
+    opened: OpenJar | None,
+    name: str,
+    document: str,
+    pointer: str,
+    stage: str | None,
+    runner: RunnerDescription | None = None,
 ) -> EffectiveEntry:
     """Return it from a document: a destination's name, or a file. Raises UsageError if it is neither."""
     jar = opened.load() if opened else None
-    seen_there = seen_levels(opened, jar, document, pointer, stage)
+    seen_there = seen_levels(opened, jar, document, pointer, stage, runner)
     text, pointer, levels = seen_there.document, seen_there.pointer, seen_there.levels
     remarks = _against_the_jar(seen_there.made, opened, name, pointer, stage) if seen_there.made and opened else []
     winner, spoken = deciding(levels, pointer, name)
@@ -80,8 +86,17 @@ class SeenLevels(NamedTuple):
     made: HasEnvironments | None
 
 
-def seen_levels(opened: OpenJar | None, jar: Jar | None, document: str, pointer: str, stage: str | None) -> SeenLevels:
-    """Return the levels around an environment of a destination's document, or of a file. Raises UsageError."""
+def seen_levels(
+    opened: OpenJar | None,
+    jar: Jar | None,
+    document: str,
+    pointer: str,
+    stage: str | None,
+    runner: RunnerDescription | None = None,
+) -> SeenLevels:
+    """Return the levels around an environment of a destination's document, or of a file: as the destination declares
+    them, else as its runner does, else those of the same key. Raises UsageError.
+    """
     if jar and opened and document in jar.destinations:
         made = make(jar.destinations[document], RenderContext(jar, opened.folder, Masker(), None, opened.gate))
         if not isinstance(made, HasEnvironments):
@@ -104,9 +119,26 @@ def seen_levels(opened: OpenJar | None, jar: Jar | None, document: str, pointer:
             f"there is no document '{document}'", hint="name a destination of the type document, or a file"
         )
     text = OpenDocument(read_bytes(path), document)
+    if runner is not None and runner.levels:
+        pointer = _environment(text, pointer, [*runner.environments])
+        return SeenLevels(text, pointer, _of_runner(text, pointer, runner), None)
     pointer = _environment(text, pointer, list(KEYS))
     levels = [text.level(name) for name in above_all(pointer) if _is_there(text, name) or name == pointer]
     return SeenLevels(text, pointer, levels, None)
+
+
+def _of_runner(document: OpenDocument, pointer: str, runner: RunnerDescription) -> list[EnvironmentLevel]:
+    """Return the levels at which a runner looks for an environment at a pointer, each inheriting those before it."""
+    steps = tuple(pointer.split("/")[1:-1])
+    found: list[str] = []
+    for length in range(len(steps) + 1):
+        for key in runner.environments if runner.is_level(steps[:length]) else ():
+            at = "/".join(["", *steps[:length], key])
+            if _is_there(document, at) or at == pointer:
+                found.append(at)
+    if pointer not in found:
+        found.append(pointer)
+    return [document.level(at, (), tuple(found[:number])) for number, at in enumerate(found)]
 
 
 def _is_secret(opened: OpenJar | None, jar: Jar | None, name: str, texts: Sequence[str]) -> bool:

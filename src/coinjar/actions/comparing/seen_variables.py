@@ -38,10 +38,9 @@ def seen_in_document(
     Raises UsageError, InputError.
     """
     jar = opened.load() if opened else None
-    found = seen_levels(opened, jar, document, pointer, stage)
-    description = getattr(found.made, "runner", None)
-    if runner is not None:
-        description = load_runner(opened.folder if opened else None, runner)
+    description = load_runner(opened.folder if opened else None, runner) if runner is not None else None
+    found = seen_levels(opened, jar, document, pointer, stage, description)
+    description = description or getattr(found.made, "runner", None)
     seen: list[SeenVariable] = []
     for name in dict.fromkeys(name for level in found.levels for name in level.entries):
         winner, _ = deciding(found.levels, found.pointer, name)
