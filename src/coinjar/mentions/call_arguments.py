@@ -77,3 +77,16 @@ def pieces(text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:
         start = text.start + len(text.text[: match.start(group)].encode())
         nodes.append(tree.StringNode(match[group], start, start + len(match[group].encode())))
     return nodes
+
+
+def paired(arguments: Iterable[tree.Node]) -> Iterator[tree.Node]:
+    """Yield the names of texts `NAME=value`."""
+    for text in arguments:
+        if isinstance(text, tree.StringNode):
+            name = text.text.partition("=")[0]
+            yield tree.StringNode(name, text.start, text.start + len(name.encode()))
+
+
+def is_compared_with_empty(node: tree.ComparisonNode) -> bool:
+    """Return whether something is compared with the empty text."""
+    return any(isinstance(side, tree.StringNode) and not side.text for side in (node.left, node.right))

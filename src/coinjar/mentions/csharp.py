@@ -60,6 +60,9 @@ class CSharpConverter(SyntaxConverter):
 
     _verbatim_string_literal = _string_literal
 
+    def _cast_expression(self, node: Syntax) -> tree.Node:
+        return self.field(node, "value")
+
     def _raw_string_literal(self, node: Syntax) -> tree.Node:
         content = next((child for child in node.named_children if child.type == "raw_string_content"), node)
         return tree.StringNode(self.word(content), content.start_byte, content.end_byte)

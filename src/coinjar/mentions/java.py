@@ -26,6 +26,7 @@ WORDS = LanguageTerms(
         "Boolean.parseBoolean Integer.valueOf".split()
     ),
     fallbacks=frozenset({"orElse", "orElseGet", "Objects.requireNonNullElse", "ifBlank", "ifEmpty"}),
+    asking=frozenset({"isEmpty", "isBlank", "isNullOrEmpty", "isNullOrBlank"}),
     child_maps=frozenset({"environment"}),
     lists=frozenset({"listOf", "arrayOf", "setOf", "List.of", "Set.of", "Arrays.asList"}),
 )

@@ -176,9 +176,14 @@ class JavaScriptConverter(SyntaxConverter):
         parameters = node.child_by_field_name("parameters")
         single = node.child_by_field_name("parameter")
         every = parameters.named_children if parameters else [single] if single else []
-        return tree.FunctionNode(
-            self.word(name), [self._parameter(node) for node in every], self.field(node, "body"), self.each(every)
-        )
+        names = [self._parameter(node) for node in every]
+        function = tree.FunctionNode(self.word(name), names, self.field(node, "body"), self.each(every))
+        function.given = {
+            name: self.convert(value)
+            for name, child in zip(names, every, strict=True)
+            if (value := child.child_by_field_name("right") or child.child_by_field_name("value")) is not None
+        }
+        return function
 
     _function_expression = _arrow_function = _method_definition = _generator_function_declaration = (
         _function_declaration
@@ -189,7 +194,10 @@ class JavaScriptConverter(SyntaxConverter):
         return self.word(inner)
 
     def _assignment_pattern(self, node: Syntax) -> tree.Node:
-        return self.field(node, "right")
+        left, right = node.child_by_field_name("left"), self.field(node, "right")
+        if left is not None and left.type == "object_pattern":
+            return tree.DestructuringNode(self._picked(left), right)
+        return right
 
     def _required_parameter(self, node: Syntax) -> tree.Node:
         return self.field(node, "value")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import tree_sitter_kotlin
 from tree_sitter import Node as Syntax
 
@@ -106,7 +108,19 @@ class KotlinConverter(SyntaxConverter):
             if parameters
             else []
         )
-        return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.convert(body))
+        function = tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.convert(body))
+        parts = parameters.named_children if parameters else []
+        for part, after in pairwise(parts):
+            if part.type == "parameter" and after.type != "parameter":
+                function.given[self.word(part.named_children[0])] = self.convert(after)
+        return function
+
+    def _class_parameter(self, node: Syntax) -> tree.Node:
+        """Convert a property of the constructor: what it is unless a caller says otherwise."""
+        name = next((child for child in node.named_children if child.type == "identifier"), None)
+        last = node.named_children[-1]
+        has_default = any(child.type == "=" for child in node.children)
+        return tree.AssignmentNode(self.name(name), self.convert(last)) if name and has_default else tree.Node()
 
     def _for_statement(self, node: Syntax) -> tree.Node:
         name, over, *body = node.named_children

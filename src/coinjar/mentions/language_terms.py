@@ -52,6 +52,8 @@ class LanguageTerms(NamedTuple):
     """Methods that set a variable for another program, with its name first."""
     child_functions: frozenset[str] = frozenset()
     """Functions whose first argument, a mapping, is another program's environment."""
+    key_tests: frozenset[str] = frozenset()
+    """Functions of a name and a mapping that test whether it has the name."""
     pairs: frozenset[str] = frozenset()
     """Functions that take `NAME=value` as one text."""
     merges: frozenset[str] = frozenset()

@@ -41,6 +41,7 @@ class PhpConverter(SyntaxConverter):
         conversions=frozenset({"intval", "floatval", "strval", "trim"}),
         asking=frozenset({"isset", "empty", "boolval"}),
         pairs=frozenset({"putenv"}),
+        key_tests=frozenset({"array_key_exists"}),
     )
 
     _name = SyntaxConverter.name

@@ -2,17 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 
 from coinjar.mentions import helper_calls, tree
 from coinjar.mentions.accesses import PLAIN, EnvironmentAccess, UseContext
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
-from coinjar.mentions.call_arguments import argument_of, in_order_of, is_own, keys_of, keys_of_map, last_name, stand_in
+from coinjar.mentions.call_arguments import (
+    argument_of,
+    in_order_of,
+    is_compared_with_empty,
+    is_own,
+    keys_of,
+    keys_of_map,
+    last_name,
+    paired,
+    stand_in,
+)
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 from coinjar.mentions.scopes import Parameter, Scopes
+from coinjar.mentions.written_literals import written
 
 _ROUNDS = 4
-_PUTS = ("put", "set", "remove", "putIfAbsent", "Add", "TryAdd", "Remove")
+_PUTS = frozenset("put set remove putIfAbsent computeIfAbsent compute merge replace Add TryAdd Remove".split())
 """Methods of another program's environment that change one variable."""
 
 
@@ -61,7 +72,8 @@ class ProgramReader:
             self._take(access, context)
         if isinstance(node, tree.FallbackNode):
             value = self._written(node.right)
-            self._see(node.left, UseContext(context.default if value is None else value))
+            is_nothing = isinstance(node.right, tree.ConstantNode) and value is None
+            self._see(node.left, UseContext(context.default if is_nothing else value))
             self._see(node.right, context)
         elif isinstance(node, tree.TruthTestNode):
             self._see(node.what, UseContext(asked=True))
@@ -69,7 +81,7 @@ class ProgramReader:
             asked = any(
                 isinstance(child, tree.ConstantNode) and child.text in (None, "false")
                 for child in (node.left, node.right)
-            ) or self._is_empty(node)
+            ) or is_compared_with_empty(node)
             self._see(node.left, UseContext(asked=asked))
             self._see(node.right, UseContext(asked=asked))
         elif isinstance(node, tree.ConditionalNode):
@@ -84,6 +96,7 @@ class ProgramReader:
         elif isinstance(node, tree.MemberNode):
             self._see(node.of, UseContext(context.default))
         elif isinstance(node, tree.FunctionNode):
+            self.wanted.update(name for name, value in node.given.items() if self._is_followed(value))
             with self.scopes.inside(node):
                 for child in node.inner:
                     self._see(child, PLAIN)
@@ -96,23 +109,24 @@ class ProgramReader:
         self._see(node.test, UseContext(asked=True))
         middle = len(self.mentions)
         self._see(node.then, context)
-        value = self._written(node.other)
+        end = len(self.mentions)
         used = {mention.name for mention in self.mentions[middle:]}
-        asked = {mention.name for mention in self.mentions[before:middle]} & used
-        if isinstance(
-            node.test, tree.ComparisonNode
-        ):  # compared with nothing and then used: a value that is read, not a switch
-            for at in [
-                at
-                for at in range(before, middle)
-                if self.mentions[at].name in asked and self.mentions[at].access == PRESENCE
-            ]:
-                self.mentions[at] = self.mentions[at]._replace(access=READ, default=value)
-        else:
-            for at in [at for at in range(middle, len(self.mentions)) if self.mentions[at].name in asked]:
-                self._default(at, value)
+        if not isinstance(node.test, tree.ComparisonNode):
+            for at in [at for at in range(middle, end) if self.mentions[at].name in self._names(before, middle)]:
+                self._default(at, self._written(node.other))
         self._see(node.other, context)
+        if isinstance(node.test, tree.ComparisonNode):
+            # compared with nothing and then used, on either side: a value that is read, not a switch
+            used_else = self._names(end, len(self.mentions))
+            for at in [at for at in range(before, middle) if self.mentions[at].access == PRESENCE]:
+                name = self.mentions[at].name
+                if name in used or name in used_else:
+                    value = self._written(node.other if name in used else node.then)
+                    self.mentions[at] = self.mentions[at]._replace(access=READ, default=value)
         self._filled_in(node)
+
+    def _names(self, start: int, end: int) -> set[str]:
+        return {mention.name for mention in self.mentions[start:end]}
 
     def _filled_in(self, node: tree.ConditionalNode) -> None:
         """Handle `if x is nothing: x = "default"`."""
@@ -230,12 +244,14 @@ class ProgramReader:
             return EnvironmentAccess([child for child in node.keys if isinstance(child, tree.StringNode)], SET)
         return None
 
-    def _called(self, node: tree.CallNode) -> EnvironmentAccess | None:
+    def _called(self, node: tree.CallNode) -> EnvironmentAccess | None:  # noqa: PLR0911 - a shape a line
         path = self.scopes.path(node.function) or ""
         if path in self.words.pairs:
-            return EnvironmentAccess(list(self._paired(node.arguments)), SET)
+            return EnvironmentAccess(list(paired(node.arguments)), SET)
         if path in self.words.functions:
             return self._by(self.words.functions[path], node)
+        if path in self.words.key_tests and len(node.arguments) > 1 and self._is_map(node.arguments[1]):
+            return EnvironmentAccess([node.arguments[0]], PRESENCE)
         if isinstance(node.function, tree.NameNode) and self._method(path):
             return self._by(self.words.methods[path.rpartition(".")[2]], node)
         if path in self.words.merges and node.arguments and self.scopes.path(node.arguments[0]) in self.words.maps:
@@ -297,12 +313,6 @@ class ProgramReader:
         )
         return EnvironmentAccess([given[how.name]], how.access, default)
 
-    def _paired(self, arguments: Sequence[tree.Node]) -> Iterator[tree.Node]:
-        for string_node in arguments:
-            if isinstance(string_node, tree.StringNode):
-                name = string_node.text.partition("=")[0]
-                yield tree.StringNode(name, string_node.start, string_node.start + len(name.encode()))
-
     def _helped(self, node: tree.CallNode) -> EnvironmentAccess | None:
         """Handle a call of a function that reads a variable named by its caller."""
         name = last_name(node.function)
@@ -311,12 +321,20 @@ class ProgramReader:
             return None
         if name in self.helpers:
             return EnvironmentAccess([given[0]], READ, given[1] if len(given) > 1 else node.named.get("default"))
-        function = self.scopes.function(name) if is_own(node.function) else None
+        function = self.scopes.function(name) if self._is_own(node.function) else None
         at = self._helps(function) if function else None
         key = argument_of(function, node, at) if function and at is not None else None
         if function is None or at is None or key is None:
             return None
-        return EnvironmentAccess([key], READ, stand_in(function, node, at))
+        kind = "boolean" if "bool" in name.lower() else ""
+        return EnvironmentAccess([key], READ, stand_in(function, node, at), "", kind)
+
+    def _is_own(self, function: tree.Node) -> bool:
+        """Return whether a function is called by its bare name, as the object's own, or as one of a class here."""
+        if is_own(function):
+            return True
+        of = function.of if isinstance(function, tree.MemberNode) else None
+        return isinstance(of, tree.NameNode) and isinstance(self.scopes.owner(of.text), tree.DeclarationNode)
 
     def _helps(self, function: tree.FunctionNode) -> int | None:
         """Return which parameter of a function names a variable that it reads; None if none does."""
@@ -332,7 +350,8 @@ class ProgramReader:
         return self.scopes.asked[function]
 
     def _take(self, access: EnvironmentAccess, context: UseContext) -> None:
-        how = PRESENCE if access.access == READ and context.asked else access.access
+        asked = context.asked and access.kind != "boolean"  # a function that makes a truth value of it reads it
+        how = PRESENCE if access.access == READ and asked else access.access
         default = self._written(access.default)
         if default is None and access.access == READ:
             default = context.default
@@ -355,32 +374,8 @@ class ProgramReader:
                 return  # its callers name the variable
         self.unknown.append(ComputedName(key.start, key.end))
 
-    # Literals
-
-    def _written(self, node: tree.Node | None) -> str | None:  # noqa: PLR0911 - a shape a line
-        """Return the text of a literal, ignoring conversions; None if it is computed."""
-        if isinstance(node, tree.StringNode | tree.ConstantNode):
-            return node.text
-        if isinstance(node, tree.FunctionNode):
-            return self._written(node.body)
-        if isinstance(node, tree.CallNode):
-            if (
-                isinstance(node.function, tree.MemberNode)
-                and node.function.name in self.words.conversions
-                and not node.arguments
-            ):
-                return self._written(node.function.of)
-            if self.scopes.path(node.function) in self.words.conversions and len(node.arguments) == 1:
-                return self._written(node.arguments[0])
-        if node is not None and type(node) is tree.Node and len(node.inner) == 1:
-            return self._written(node.inner[0])
-        if isinstance(node, tree.NameNode):
-            texts = self.scopes.texts(node)
-            return texts[0].text if texts and len(texts) == 1 else None
-        return None
-
-    def _is_empty(self, node: tree.ComparisonNode) -> bool:
-        return any(isinstance(child, tree.StringNode) and not child.text for child in (node.left, node.right))
+    def _written(self, node: tree.Node | None) -> str | None:
+        return written(node, self.words, self.scopes)
 
     def _is_child(self, node: tree.Node) -> bool:
         """Return whether this is another program's environment."""

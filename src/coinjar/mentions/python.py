@@ -185,7 +185,10 @@ class _PythonConverter:
         return tree.AssignmentNode(self.convert(node.target), self.convert(node.value)) if node.value else tree.Node()
 
     def _AugAssign(self, node: ast.AugAssign) -> tree.Node:  # noqa: N802
-        return tree.Node([tree.AssignmentNode(self.convert(node.target), tree.Node()), self.convert(node.value)])
+        target, value = self.convert(node.target), self.convert(node.value)
+        if isinstance(node.op, ast.BitOr):
+            return tree.CallNode(tree.MemberNode(target, "update"), [value])
+        return tree.Node([tree.AssignmentNode(target, tree.Node()), value])
 
     def _NamedExpr(self, node: ast.NamedExpr) -> tree.Node:  # noqa: N802
         return tree.Node([tree.AssignmentNode(self.convert(node.target), self.convert(node.value))])
@@ -218,7 +221,12 @@ class _PythonConverter:
         outer = self._each(
             [*node.decorator_list, *spelled.defaults, *(default for default in spelled.kw_defaults if default)]
         )
-        return tree.Node([*outer, tree.FunctionNode(node.name, names, tree.Node(self._each(node.body)))])
+        function = tree.FunctionNode(node.name, names, tree.Node(self._each(node.body)))
+        placed = [*spelled.posonlyargs, *spelled.args]
+        usual = [*zip(placed[len(placed) - len(spelled.defaults) :], spelled.defaults, strict=True)]
+        usual += [(name, value) for name, value in zip(spelled.kwonlyargs, spelled.kw_defaults, strict=True) if value]
+        function.given = {name.arg: self.convert(value) for name, value in usual}
+        return tree.Node([*outer, function])
 
     _AsyncFunctionDef = _FunctionDef
 

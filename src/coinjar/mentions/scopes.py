@@ -16,6 +16,8 @@ _DEEPEST = 8
 """Maximum steps from a name to its value."""
 
 
+_IMPLICIT = "it"
+"""The parameter of a function without any (Kotlin)."""
 _MOST_STEPS = 500_000
 """Steps of following names, after which a file is not read further: real files of a MiB need a tenth of that."""
 
@@ -59,7 +61,12 @@ class Scopes:
         result: dict[str, list[Bound]] = {}
         if isinstance(node, tree.FunctionNode):
             for name in node.parameters:
-                result.setdefault(name, []).append(Parameter(node))
+                usual = node.given.get(name)
+                is_mapping = isinstance(usual, tree.MemberNode | tree.CallNode)  # a literal is one value of many
+                result.setdefault(name, []).append(usual if is_mapping and usual is not None else Parameter(node))
+            if node.over is not None and len(node.parameters) < 2:
+                name = node.parameters[0] if node.parameters else _IMPLICIT
+                result[name] = [tree.LoopNode(name, node.over, node.body)]
         for child in node.inner:
             for inner in tree.own(child):
                 self._bind(inner, result)

@@ -16,6 +16,8 @@ _BASE = re.compile(r"\w*Settings(?:Base)?")
 _DERIVED = re.compile(rb"class\s+\w+\s*\([^()]*Settings")
 _ALIASES = ("validation_alias", "alias", "env")
 _KINDS = {"int": "integer", "float": "number", "bool": "boolean", "AnyUrl": "url", "HttpUrl": "url"}
+_DEEPEST = 4
+"""Classes of settings inside of each other."""
 _NOT_A_FIELD = ("ClassVar", "InitVar")
 At = Callable[[int, int], int]
 """Returns the offset of a line (from 1) and a column in bytes."""
@@ -28,20 +30,42 @@ class _Field(NamedTuple):
     aliases: list[ast.Constant]
     default: str | None
     kind: str
+    type: str
 
 
 def mentions(parsed: ast.Module, data: bytes, at: At) -> Iterator[Mention]:
     """Yield what the fields of the settings classes read."""
     if not _DERIVED.search(data):
         return
-    for node in _classes(parsed):
-        if any(_is_settings(base) for base in node.bases):
-            base = next(_last(base) for base in node.bases if _is_settings(base))
-            prefix = _prefix(node)
-            for item in node.body:
-                field = _field(item)
-                if field:
-                    yield from _of_field(field, prefix, base, data, at)
+    classes = [*_classes(parsed)]
+    by_name = {node.name: node for node in classes}
+    for node in classes:
+        base = next((_last(base) for base in node.bases if _is_settings(base)), None)
+        if base:
+            around = _Around(by_name, _configured(node, "env_nested_delimiter"), data, at)
+            yield from _of_class(node, _configured(node, "env_prefix"), base, around)
+
+
+class _Around(NamedTuple):
+    """What is needed of a text: its classes, what joins a field with those inside it ("": nothing), its positions."""
+
+    classes: Mapping[str, ast.ClassDef]
+    delimiter: str
+    data: bytes
+    at: At
+
+
+def _of_class(node: ast.ClassDef, prefix: str, base: str, around: _Around, depth: int = 0) -> Iterator[Mention]:
+    for item in node.body:
+        field = _field(item)
+        if field is None:
+            continue
+        inner = around.classes.get(field.type)
+        if inner is not None and around.delimiter and depth < _DEEPEST:
+            below = f"{prefix}{field.name.id}{around.delimiter}"
+            yield from _of_class(inner, below, base, around, depth + 1)
+        elif inner is None:
+            yield from _of_field(field, prefix, base, around.data, around.at)
 
 
 def _classes(parsed: ast.Module) -> Iterator[ast.ClassDef]:
@@ -76,8 +100,8 @@ def _is_settings(node: ast.AST) -> bool:
     return _BASE.fullmatch(_last(node)) is not None
 
 
-def _prefix(node: ast.ClassDef) -> str:
-    """Return what stands before each name: `env_prefix` of the configuration, in any of its forms."""
+def _configured(node: ast.ClassDef, setting: str) -> str:
+    """Return a text of the class's configuration, in any of its forms; "" if it is not there."""
     for item in ast.walk(node):
         pairs: list[tuple[str | None, ast.AST]] = []
         if isinstance(item, ast.Call):
@@ -92,7 +116,7 @@ def _prefix(node: ast.ClassDef) -> str:
         elif isinstance(item, ast.ClassDef):
             pairs = [(keyword.arg, keyword.value) for keyword in item.keywords]
         for name, value in pairs:
-            if name == "env_prefix" and isinstance(value, ast.Constant) and isinstance(value.value, str):
+            if name == setting and isinstance(value, ast.Constant) and isinstance(value.value, str):
                 return value.value
     return ""
 
@@ -115,7 +139,7 @@ def _field(item: ast.stmt) -> _Field | None:
         aliases = aliases or next((found for key in _ALIASES if (found := _texts(named.get(key)))), [])
         if said is value:
             value = named.get("default") or (said.args[0] if said.args else None)
-    return _Field(name, aliases, _literal(value), _KINDS.get(kind, ""))
+    return _Field(name, aliases, _literal(value), _KINDS.get(kind, ""), kind)
 
 
 def _texts(node: ast.expr | None) -> list[ast.Constant]:

@@ -33,6 +33,8 @@ _EXPORTED = re.compile(rb"(?:^|[\s;&|])export[ \t]+\Z")
 """Before an assignment in a text that the grammar does not understand."""
 _ASSIGNED = re.compile(rb"(?<![\w$])([A-Za-z_]\w*)[ \t]*([-+*/%&|^]?)=(?!=)")
 _ASSIGNING = ("=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>=", "**=")
+_STARTERS = frozenset("sudo doas nohup nice exec time setsid timeout stdbuf xargs chroot".split())
+"""Commands that run another one, which may be `env`."""
 _BINDING_COMMANDS = ("read", "mapfile", "readarray", "getopts")
 
 
@@ -186,8 +188,11 @@ class _ScriptWalker:
         if command == "test":
             yield from self._tested(arguments)
             return
+        inner = next((at for at, word in enumerate(arguments) if self.word(word) in ("env", "/usr/bin/env")), None)
         if command == "env":
             yield from self._for_a_child(arguments)
+        elif command in _STARTERS and inner is not None:
+            yield from self._for_a_child(arguments[inner + 1 :])
         positions = {argument.id: number for number, argument in enumerate(arguments)}
         for child in node.named_children:
             if child.type not in ("variable_assignment", "command_name"):

@@ -68,6 +68,12 @@ class IndexNode(Node):
         self.of, self.key = of, key
 
 
+EACH = frozenset(
+    "forEach for_each map flatMap each filter some every associateWith associate mapNotNull any all".split()
+)
+"""Methods that call a function with each element of a list."""
+
+
 class CallNode(Node):
     """`function(arguments, name=named)`."""
 
@@ -77,6 +83,9 @@ class CallNode(Node):
         self.named = named or {}
         super().__init__((function, *arguments, *self.named.values()))
         self.function, self.arguments = function, arguments
+        last = arguments[-1] if arguments else None
+        if isinstance(function, MemberNode) and function.name in EACH and isinstance(last, FunctionNode):
+            last.over = function.of
 
 
 class FallbackNode(Node):
@@ -178,13 +187,17 @@ class MappingNode(Node):
 
 
 class FunctionNode(Node):
-    """A function with its parameters' names; it has its own scope."""
+    """A function with its parameters' names; it has its own scope. `over`: a list it is called with, one by one;
+    `given`: what its parameters are unless a caller says otherwise.
+    """
 
-    __slots__ = ("body", "name", "parameters")
+    __slots__ = ("body", "given", "name", "over", "parameters")
 
     def __init__(self, name: str, parameters: Sequence[str], body: Node, defaults: Sequence[Node] = ()) -> None:
         super().__init__((*defaults, body))
         self.name, self.parameters, self.body = name, parameters, body
+        self.over: Node | None = None
+        self.given: dict[str, Node] = {}
 
 
 class LoopNode(Node):
