@@ -20,7 +20,8 @@ WORDS = LanguageTerms(
         "getValue": AccessPattern(),
         "containsKey": AccessPattern(access=PRESENCE),
     },
-    same={"java.lang.System": "System"},
+    same={"java.lang.System": "System", "java.util.Objects": "Objects", "java.util.Optional": "Optional"},
+    copies=frozenset({"toMutableMap", "toMap", "toSortedMap", "Map.copyOf", "Collections.unmodifiableMap"}),
     conversions=frozenset(
         "Optional.ofNullable toInt toLong toBoolean toIntOrNull trim toString Integer.parseInt Long.parseLong "
         "Boolean.parseBoolean Integer.valueOf".split()
@@ -28,7 +29,7 @@ WORDS = LanguageTerms(
     fallbacks=frozenset({"orElse", "orElseGet", "Objects.requireNonNullElse", "ifBlank", "ifEmpty"}),
     asking=frozenset({"isEmpty", "isBlank", "isNullOrEmpty", "isNullOrBlank"}),
     child_maps=frozenset({"environment"}),
-    lists=frozenset({"listOf", "arrayOf", "setOf", "List.of", "Set.of", "Arrays.asList"}),
+    lists=frozenset({"listOf", "arrayOf", "setOf", "List.of", "Set.of", "Stream.of", "Arrays.asList"}),
 )
 """Kotlin's terms as well."""
 
@@ -37,6 +38,12 @@ class JavaConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
     root = rb"System|getenv|environment"
+
+    def _method_reference(self, node: Syntax) -> tree.Node:
+        """Convert `System::getenv` to the function's path."""
+        of, *_, last = node.named_children
+        return tree.MemberNode(self.convert(of), self.word(last), last.start_byte, last.end_byte)
+
     words = WORDS
 
     _identifier = _this = SyntaxConverter.name

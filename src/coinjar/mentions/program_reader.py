@@ -281,6 +281,9 @@ class ProgramReader:
     def _of_a_method(self, function: tree.MemberNode, node: tree.CallNode) -> EnvironmentAccess | None:
         """Return the access of a method of the environment, or of a child's."""
         method, of = function.name, function.of
+        if method in tree.EACH and len(node.arguments) == 1:
+            handed = self.scopes.path(node.arguments[0]) or ""
+            return EnvironmentAccess(self.scopes.elements(of)) if handed in self.words.functions else None
         if method in self.words.methods and self.scopes.path(of) in self.words.maps:
             return self._by(self.words.methods[method], node)
         if method in _PUTS and self._is_child(of) and node.arguments:

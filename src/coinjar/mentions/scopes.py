@@ -223,6 +223,10 @@ class Scopes:
             return self.texts(owner, depth + 1)
         return None
 
+    def elements(self, node: tree.Node) -> list[tree.StringNode]:
+        """Return the texts of a list; none if they are known only at run time."""
+        return self._listed(node, 0) or []
+
     def _listed(self, node: tree.Node, depth: int) -> list[tree.StringNode] | None:
         if isinstance(node, tree.CallNode) and self.path(node.function) in self.words.lists:
             node = tree.ListNode(node.arguments)
