@@ -14,7 +14,7 @@ module Office
 
     def initialize
       @port = Integer(ENV.fetch("«PORT|3000»", "3000"))
-      @url = Office.env!("DATABASE_URL_BY_A_MODULE")
+      @url = Office.env!("«DATABASE_URL_BY_A_MODULE»")
       @log = Logger.new(ENV["«LOG_FILE»"] || $stdout)
       @workers = (ENV["«WORKERS|2»"] || 2).to_i
     end
