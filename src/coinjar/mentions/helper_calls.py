@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import lru_cache
 from itertools import zip_longest
 
 from coinjar.mentions import tree
@@ -65,8 +66,16 @@ def has_forms(data: bytes) -> bool:
 
 def places(data: bytes, root: bytes, also: Iterable[str]) -> list[int]:
     """Return where a language's words (a regular expression), other words and the forms are, in order."""
-    either = b"|".join([root, *(re.escape(word.encode()) for word in also)])
-    found = [match.start() for match in re.finditer(rb"(?<!\w)(?:" + either + rb")(?!\w)", data)]
+    fixed = _fixed_places(data, root)
+    words = b"|".join(re.escape(word.encode()) for word in also)
+    found = [match.start() for match in re.finditer(rb"(?<!\w)(?:" + words + rb")(?!\w)", data)] if words else []
+    return sorted([*fixed, *found]) if found else fixed
+
+
+@lru_cache(maxsize=1)
+def _fixed_places(data: bytes, root: bytes) -> list[int]:
+    """Return what does not depend on what was found: kept for the next round over the same text."""
+    found = [match.start() for match in re.finditer(rb"(?<!\w)(?:" + root + rb")(?!\w)", data)]
     forms = [match.start() for form in _FORMS for match in form.finditer(data)]
     return sorted([*found, *forms]) if forms else found
 

@@ -56,10 +56,11 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
         return mentions._replace(
             unread=UnreadPart(*where, "it does not parse as today's Python, so only its simplest uses were found")
         )
-    found = read_again(lambda also: _PythonConverter(data, also).convert(parsed), WORDS, helpers)
+    lines = [0, *(at.end() for at in re.finditer(rb"\n", data))]
+    found = read_again(lambda also: _PythonConverter(data, also, lines).convert(parsed), WORDS, helpers)
     if b"Settings" not in data:
         return found
-    of_classes = settings_classes.mentions(parsed, data, _PythonConverter(data, ()).at)
+    of_classes = settings_classes.mentions(parsed, data, _PythonConverter(data, (), lines).at)
     return in_order([*found.mentions, *of_classes], found.unknown)
 
 
@@ -70,9 +71,9 @@ _REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 class _PythonConverter:
     """Converts the parser's tree: the statements on lines with a relevant word."""
 
-    def __init__(self, data: bytes, also: Iterable[str]) -> None:
+    def __init__(self, data: bytes, also: Iterable[str], lines: list[int]) -> None:
         self.data = data
-        self.lines = [0, *(at.end() for at in re.finditer(rb"\n", data))]
+        self.lines = lines
         self.touched = [bisect_right(self.lines, at) for at in places(data, _ROOT, also)]
 
     def convert(self, node: ast.AST | None) -> tree.Node:
