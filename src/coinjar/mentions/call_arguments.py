@@ -65,7 +65,7 @@ def is_own(node: tree.Node) -> bool:
     return isinstance(node, tree.NameNode) or (
         isinstance(node, tree.MemberNode)
         and isinstance(node.of, tree.NameNode)
-        and node.of.text in ("this", "self", "$this")
+        and node.of.text in ("this", "self", "static", "$this")
     )
 
 

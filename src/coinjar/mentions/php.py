@@ -44,7 +44,7 @@ class PhpConverter(SyntaxConverter):
         key_tests=frozenset({"array_key_exists"}),
     )
 
-    _name = SyntaxConverter.name
+    _name = _relative_scope = SyntaxConverter.name
     _integer = _float = _boolean = SyntaxConverter.value
     _null = SyntaxConverter.nothing
     _parenthesized_expression = SyntaxConverter.inside

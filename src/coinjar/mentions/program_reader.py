@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 
 from coinjar.mentions import helper_calls, tree
@@ -23,6 +24,8 @@ from coinjar.mentions.scopes import Parameter, Scopes
 from coinjar.mentions.written_literals import written
 
 _ROUNDS = 4
+_OF_TRUTH = re.compile("bool|flag|enabled|^is_?")
+"""In the name of a function that makes a truth value of a variable."""
 _PUTS = frozenset("put set remove putIfAbsent computeIfAbsent compute merge replace Add TryAdd Remove".split())
 """Methods of another program's environment that change one variable."""
 
@@ -130,9 +133,8 @@ class ProgramReader:
 
     def _filled_in(self, node: tree.ConditionalNode) -> None:
         """Handle `if x is nothing: x = "default"`."""
-        test = node.test.what if isinstance(node.test, tree.TruthTestNode) else node.test
-        sides = [test.left, test.right] if isinstance(test, tree.ComparisonNode) else [test]
-        for name_node in [side for side in sides if isinstance(side, tree.NameNode) and side.text in self.held]:
+        asked = [side for side in tree.own(node.test) if isinstance(side, tree.NameNode) and side.text in self.held]
+        for name_node in asked:
             for inner in tree.own(node.then):
                 if (
                     isinstance(inner, tree.AssignmentNode)
@@ -329,7 +331,7 @@ class ProgramReader:
         key = argument_of(function, node, at) if function and at is not None else None
         if function is None or at is None or key is None:
             return None
-        kind = "boolean" if "bool" in name.lower() else ""
+        kind = "boolean" if _OF_TRUTH.search(name.lower()) else ""
         return EnvironmentAccess([key], READ, stand_in(function, node, at), "", kind)
 
     def _is_own(self, function: tree.Node) -> bool:

@@ -16,6 +16,8 @@ _DEEPEST = 8
 """Maximum steps from a name to its value."""
 
 
+_SAME_LIST = ("freeze", "dup", "iter", "into_iter", "stream", "toList")
+"""Methods of a list whose result has the same elements."""
 _IMPLICIT = "it"
 """The parameter of a function without any (Kotlin)."""
 _MOST_STEPS = 500_000
@@ -228,6 +230,9 @@ class Scopes:
         return self._listed(node, 0) or []
 
     def _listed(self, node: tree.Node, depth: int) -> list[tree.StringNode] | None:
+        function = node.function if isinstance(node, tree.CallNode) and not node.arguments else node
+        if isinstance(function, tree.MemberNode) and function.name in _SAME_LIST:
+            return self._listed(function.of, depth)
         if isinstance(node, tree.CallNode) and self.path(node.function) in self.words.lists:
             node = tree.ListNode(node.arguments)
         if isinstance(node, tree.NameNode):
