@@ -3,17 +3,27 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, counted, open_here, print_json, print_status
+from coinjar.cli.common import (
+    JarOption,
+    JsonOption,
+    ServicesOption,
+    counted,
+    open_here,
+    print_json,
+    print_status,
+    stage_names,
+)
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
     from coinjar.core.rules.base import Finding
 
-FORMATS = ("text", "json", "sarif")
+FORMATS = ("text", "json", "sarif", "junit")
 _TOGETHER, _MANY = "CJ036", 4
 """More unused variables than this are reported on one line: an old file that was adopted can add dozens."""
 
@@ -21,8 +31,23 @@ _TOGETHER, _MANY = "CJ036", 4
 def run(
     ctx: typer.Context,
     form: Annotated[
-        str, typer.Option("--format", metavar="FORMAT", help="The output format: text, json, or sarif (2.1.0).")
+        str,
+        typer.Option("--format", metavar="FORMAT", help="The output format: text, json, sarif (2.1.0) or junit (XML)."),
     ] = "text",
+    rule: Annotated[
+        list[str] | None,
+        typer.Option("--rule", metavar="CODE", help="Only this rule; may be repeated. Default: all."),
+    ] = None,
+    stage: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--stage",
+            metavar="STAGE",
+            autocompletion=stage_names,
+            help="Only findings of this stage, and of no single one; may be repeated. Default: all.",
+        ),
+    ] = None,
+    service: ServicesOption = None,
     strict: Annotated[bool, typer.Option("--strict", help="Exit with 1 on warnings too.")] = False,
     accepted: Annotated[bool, typer.Option("--accepted", help="Also show accepted findings.")] = False,
     with_history: Annotated[
@@ -32,22 +57,28 @@ def run(
     jar: JarOption = None,
 ) -> None:
     """Find missing, wrong and surprising values (docs/rules.md). Exit code 1 on errors."""
-    from coinjar.actions.checking.check import check
+    from coinjar.actions.checking.check import CheckSelection, check
 
     if form not in FORMATS:
         raise UsageError(f"there is no format '{form}'", hint=f"the formats are {', '.join(FORMATS)}")
-    done = check(open_here(ctx, jar), with_history=with_history)
+    selection = CheckSelection(tuple(rule or ()), tuple(stage or ()), tuple(service or ()))
+    done = check(open_here(ctx, jar), selection, with_history=with_history)
     if as_json or form == "json":
         print_json({"findings": [json_finding(finding) for finding in done.findings]})
     elif form == "sarif":
         from coinjar.cli.sarif import as_sarif
 
         print_json(as_sarif(done.findings, done.rules))
+    elif form == "junit":
+        from coinjar.cli.junit import as_junit
+
+        print(as_junit(done.findings, done.rules, strict=strict))
     else:
         show_findings(
             done.findings if accepted else done.open_findings,
             done.open_findings,
             len(done.findings) - len(done.open_findings),
+            limits=[*selection.rules, *selection.stages, *selection.services],
         )
     if done.not_fetched:
         print_status(
@@ -84,8 +115,10 @@ def json_finding(finding: Finding) -> dict[str, Any]:
     }
 
 
-def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: int) -> None:
-    """Print findings, their counts first."""
+def show_findings(
+    findings: list[Finding], open_ones: list[Finding], accepted: int, *, limits: Sequence[str] = ()
+) -> None:
+    """Print findings, their counts first; `limits` are the only rules, stages and services that were asked for."""
     from coinjar.cli.tables import show, styled, terminal_height, terminal_width
     from coinjar.core.display import visible
 
@@ -93,7 +126,9 @@ def show_findings(findings: list[Finding], open_ones: list[Finding], accepted: i
     counts = (
         f"{counted(errors, 'error')}, {counted(len(open_ones) - errors, 'warning')}" if open_ones else "nothing found"
     )
-    show(styled(counts + (f" ({accepted} accepted)" if accepted else ""), "bold"))
+    counts += f" ({accepted} accepted)" if accepted else ""
+    counts += f", looking only at {', '.join(limits)}" if limits else ""
+    show(styled(counts, "bold"))
     room = max(terminal_width(), 40) if sys.stdout.isatty() else None
     lines = []
     unused = [finding for finding in findings if finding.rule.code == _TOGETHER and not finding.accepted]
