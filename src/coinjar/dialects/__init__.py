@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 BUILT_IN = {
     "posix": "shell:PosixDialect",
+    "fish": "fish:FishDialect",
     "literal": "lines:LiteralDialect",
     "compose": "compose:ComposeDialect",
     "systemd": "systemd:SystemdDialect",

@@ -16,6 +16,11 @@ _TOLD = [
         "it has the instructions of a Containerfile",
     ),
     (r"\A\ufeff?\"?name\"?[,;\t]", "csv", "its first row is a table's"),
+    (
+        r"^[ \t]*set[ \t]+(?:-[a-zA-Z]*x[a-zA-Z]*|--export)[ \t]+(?:--?\w+[ \t]+)*[A-Za-z_]\w*[ \t]+\S",
+        "fish",
+        "it exports its names with set -x",
+    ),
 ]
 _SUFFIXES = {".yaml": "yaml", ".yml": "yaml", ".toml": "toml", ".properties": "properties", ".csv": "csv"}
 _LINES = [
