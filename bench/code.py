@@ -11,6 +11,8 @@ from tests.labelled import NAMES, Score, scores, snippets
 FILES = 10_000
 SHARE = 0.04
 """Of the files that mention any variable."""
+_NOT_PARSED = "text of another version"
+"""The snippet that today's Python does not parse: a search of it ends with another code."""
 _LANGUAGES = ("python", "javascript", "typescript", "go", "java", "kotlin", "ruby", "php", "csharp", "rust", "shell")
 _FILLING = {
     "python": (
@@ -37,7 +39,7 @@ def code_tree(folder: Path) -> None:
     """Write the tree: files of 6 KB on average, as source files are."""
     rng = random.Random(6)
     by_language: dict[str, list[str]] = {}
-    for snippet in snippets():
+    for snippet in [snippet for snippet in snippets() if snippet.title != _NOT_PARSED]:
         by_language.setdefault(snippet.language, []).append(snippet.text)
     for number in range(FILES):
         language = rng.choice(_LANGUAGES)
