@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import shutil
 import socket
 import subprocess
 import time
@@ -260,3 +261,32 @@ def test_a_secret_in_a_region_is_as_guarded_as_in_a_file(jar: Callable[..., Coin
     assert "made-up" not in done.out + done.err
     assert "ZONE" in done.out
     assert "stack.tf:4:1: this line was not written by the destination" in done.err
+
+
+SHARED_FILE = """\
+services: {web: {}}
+stages: {dev: {}, prod: {}}
+variables: {A: {default: x}, T: {secret: true, required: false}}
+destinations:
+  one: {type: region, path: f.py, quoted: python, line: "{name} = {value}"}
+  two: {type: region, path: f.py, quoted: python, line: "{name} = {value}", without: [T]}
+"""
+
+
+def test_a_file_of_two_destinations_has_the_secrets_of_both(jar: Callable[..., Coinjar]) -> None:
+    """Whichever is rendered last: a tracked file is refused, another becomes private, and no difference shows them."""
+    for order in (("one", "two"), ("two", "one")):
+        cj = jar(SHARED_FILE, dev="all: {T: made-up-9}\n")
+        cj.write({"f.py": "".join(f"# coinjar: begin {name}\n# coinjar: end {name}\n" for name in order)})
+        (cj.folder / "f.py").chmod(0o644)
+        assert "made-up-9" not in cj("render", "dev", *order, "--dry-run").out
+        subprocess.run(["git", "init", "-q"], cwd=cj.folder, check=True)
+        subprocess.run(["git", "add", "f.py"], cwd=cj.folder, check=True)
+        done = cj("render", "dev", *order, code=3)
+        assert "a secret to a file that version control tracks" in done.err
+        assert "made-up-9" not in cj.read("f.py")
+        subprocess.run(["git", "rm", "-q", "--cached", "f.py"], cwd=cj.folder, check=True)
+        cj("render", "dev", *order)
+        assert (cj.folder / "f.py").stat().st_mode & 0o777 == 0o600
+        assert cj.read("f.py").count('A = "x"') == 2
+        shutil.rmtree(cj.folder / ".git")

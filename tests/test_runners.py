@@ -151,3 +151,9 @@ def test_levels_are_those_of_the_runner(jar: Callable[..., Coinjar]) -> None:
     assert [(level["at"], level["wins"]) for level in one["levels"]] == [("/steps/0/env", True), ("/vars", False)]
     nothing = json.loads(cj("why", "--in", "f.yaml", "--at", "/steps/1", "--runner", "ours", "--json").out)
     assert {item["name"]: item["value"] for item in nothing["variables"]} == {"SAME": "z", "ZONES": "1", "TITLE": "a"}
+
+
+def test_a_faulty_description_is_reported_used_or_not(jar: Callable[..., Coinjar]) -> None:
+    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: x}}\n")
+    cj.write({"jar/runners/ours.yaml": "runner: 2\n"})
+    assert "jar/runners/ours.yaml:1:9: error CJ017: this version does not read this format" in cj("check", code=1).out

@@ -36,9 +36,8 @@ class FileContext(CheckContext):
         from coinjar.actions.checking.destination_checks import DestinationChecks
 
         checks = DestinationChecks(self.opened, self)
-        return (
-            checks.run() if self.jar.destinations or JarLayout(self.opened.folder).platforms_folder.is_dir() else checks
-        )
+        layout = JarLayout(self.opened.folder)
+        return checks.run() if self.jar.destinations or layout.platform_files() or layout.runner_files() else checks
 
     @cached_property
     def _report(self) -> MentionReport | None:

@@ -24,6 +24,7 @@ from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
 from coinjar.platforms.description_reader import read_description
+from coinjar.runners.reader import read_runner
 from coinjar.system.files import display_path
 
 if TYPE_CHECKING:
@@ -100,11 +101,16 @@ class DestinationChecks:
         return self
 
     def _descriptions(self) -> None:
-        """Check the jar's own platform descriptions, used or not."""
+        """Check the jar's own descriptions of platforms and of runners, used or not."""
         messages = {(message, location) for (_, _, _, message, _, location) in self.faults}
-        for path in JarLayout(self.render_context.folder).platform_files():
+        layout = JarLayout(self.render_context.folder)
+        readers: list[tuple[Path, Callable[[bytes, str, str], object]]] = [
+            *((path, read_description) for path in layout.platform_files()),
+            *((path, read_runner) for path in layout.runner_files()),
+        ]
+        for path, read in readers:
             try:
-                read_description(read_bytes(path), display_path(path), path.stem)
+                read(read_bytes(path), display_path(path), path.stem)
             except CoinJarError as fault:
                 for error in fault.each():
                     location = error.location or Location(display_path(path))

@@ -86,10 +86,20 @@ def plan(
             other = files.pop(output.path, None)
             if other is not None and not output.merges and other.output.data != output.data:
                 faults.append(_collision(other, destination, stage, output))
-            files[output.path] = RenderedFile(destination.name, stage, output, state_of(output))
+            whole = _together(other.output, output) if other is not None else output
+            files[output.path] = RenderedFile(destination.name, stage, whole, state_of(whole))
     raise_all(list({str(error): error for error in faults}.values()))
     notices += secrets_in_the_open(list(files.values()))
     return RenderPlan(list(files.values()), list(dict.fromkeys(notices)))
+
+
+def _together(before: Output, output: Output) -> Output:
+    """Return what two destinations, or stages, write to one file: it contains the secrets of both."""
+    return output._replace(
+        secret=before.secret or output.secret,
+        program=before.program or output.program,
+        hidden=lambda data: {**before.hidden(data), **output.hidden(data)},
+    )
 
 
 def overwritten(
