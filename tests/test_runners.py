@@ -154,6 +154,8 @@ def test_levels_are_those_of_the_runner(jar: Callable[..., Coinjar]) -> None:
 
 
 def test_a_faulty_description_is_reported_used_or_not(jar: Callable[..., Coinjar]) -> None:
-    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {A: {default: x}}\n")
-    cj.write({"jar/runners/ours.yaml": "runner: 2\n"})
-    assert "jar/runners/ours.yaml:1:9: error CJ017: this version does not read this format" in cj("check", code=1).out
+    for code in ("", "code: {paths: [ci]}\n"):
+        cj = jar(f"services: {{web: {{}}}}\nstages: {{dev: {{}}}}\nvariables: {{A: {{default: x}}}}\n{code}")
+        cj.write({"jar/runners/ours.yaml": "runner: 2\n", "ci/p.yaml": PIPELINE})
+        message = "jar/runners/ours.yaml:1:9: error CJ017: this version does not read this format"
+        assert message in cj("check", code=1).out

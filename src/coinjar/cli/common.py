@@ -208,7 +208,9 @@ def resolved(opened: OpenJar, stage: str, service: str | None, given: list[str] 
 
 ByDefaultOption = Annotated[
     bool,
-    typer.Option("--by-default", help="Also say on stderr which variables no layer sets: they take their default."),
+    typer.Option(
+        "--by-default", help="Also print to stderr which variables take their default, because no layer sets them."
+    ),
 ]
 
 

@@ -11,8 +11,8 @@ from coinjar.core.rules.base import ERROR, Finding, Rule
 
 
 def as_junit(findings: Sequence[Finding], checked: Sequence[Rule[Any]], *, strict: bool) -> str:
-    """Return a test suite. A rule fails with an open error, `strict` also with a warning; other findings are told in
-    its output.
+    """Return a test suite. A rule fails with an open error, `strict` also with a warning; its output contains the
+    other findings.
     """
     suite = ElementTree.Element("testsuite", name="coinjar check", tests=str(len(checked)), errors="0", skipped="0")
     failures = 0
@@ -27,8 +27,8 @@ def as_junit(findings: Sequence[Finding], checked: Sequence[Rule[Any]], *, stric
             message = f"{len(failing)} findings" if len(failing) > 1 else visible(failing[0].diagnostic.message)
             failure = ElementTree.SubElement(case, "failure", message=message, type=rule.severity)
             failure.text = "\n".join(map(_line, failing))
-        if told := [finding for finding in mine if finding not in failing]:
-            ElementTree.SubElement(case, "system-out").text = "\n".join(map(_line, told))
+        if noted := [finding for finding in mine if finding not in failing]:
+            ElementTree.SubElement(case, "system-out").text = "\n".join(map(_line, noted))
     suite.set("failures", str(failures))
     ElementTree.indent(suite)
     return ElementTree.tostring(suite, encoding="unicode", xml_declaration=True)

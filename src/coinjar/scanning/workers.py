@@ -39,7 +39,7 @@ def in_workers(
         while waiting or workers:
             while waiting and len(workers) < most:
                 started = _Worker(work, [*workers.values()])
-                workers[started.told.fileno()] = started
+                workers[started.results.fileno()] = started
                 started.send(waiting.popleft())
             poll = select.poll()
             for number in workers:
@@ -71,33 +71,37 @@ class _Worker:
     """
 
     def __init__(self, work: Work, others: Sequence[_Worker]) -> None:
-        self.asks: int
-        self.told: BinaryIO
+        self.requests: int
+        self.results: BinaryIO
         starter = os.getpid()
-        asked, asks = os.pipe()
-        told, tells = os.pipe()
+        requests_out, requests_in = os.pipe()
+        results_out, results_in = os.pipe()
         self._position = mmap.mmap(-1, _POSITION)
         self._part: list[str] = []
         self.process = os.fork()
         if self.process == 0:
-            for number in (asks, told, *(end for other in others for end in (other.asks, other.told.fileno()))):
+            for number in (
+                requests_in,
+                results_out,
+                *(end for other in others for end in (other.requests, other.results.fileno())),
+            ):
                 os.close(number)
-            self._serve(work, asked, tells, starter)
-        os.close(asked)
-        os.close(tells)
-        self.asks = asks
-        self.told = os.fdopen(told, "rb")
+            self._serve(work, requests_out, results_in, starter)
+        os.close(requests_out)
+        os.close(results_in)
+        self.requests = requests_in
+        self.results = os.fdopen(results_out, "rb")
 
     def send(self, part: list[str]) -> None:
         """Give it a part."""
         self._part = part
         self._position[:] = bytes(_POSITION)
         with suppress(BrokenPipeError):  # it has ended, which `received` finds
-            os.write(self.asks, json.dumps(part).encode() + b"\n")
+            os.write(self.requests, json.dumps(part).encode() + b"\n")
 
     def received(self) -> list[tuple[str, list[Any]]] | None:
         """Return the results of its part; None if it has ended."""
-        line = self.told.readline()
+        line = self.results.readline()
         return list(zip(self._part, json.loads(line), strict=True)) if line.endswith(b"\n") else None
 
     def lost(self) -> tuple[str, list[list[str]]]:
@@ -107,21 +111,21 @@ class _Worker:
 
     def end(self) -> int:
         """End it, and return the signal that it ended with, or 0."""
-        os.close(self.asks)
-        self.told.close()
+        os.close(self.requests)
+        self.results.close()
         os.kill(self.process, signal.SIGKILL)  # one that has ended is still there, until it is waited for
         _, status = os.waitpid(self.process, 0)
         self._position.close()
         return os.WTERMSIG(status) if os.WIFSIGNALED(status) else 0
 
-    def _serve(self, work: Work, asked: int, tells: int, starter: int) -> None:
+    def _serve(self, work: Work, requests_out: int, results_in: int, starter: int) -> None:
         """Work until nothing more comes, or the process `starter` has ended; never returns."""
         code = 1
         try:
             signal.signal(signal.SIGINT, signal.SIG_DFL)
             signal.signal(signal.SIGXCPU, signal.SIG_DFL)
             resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-            with os.fdopen(asked, "rb") as lines:
+            with os.fdopen(requests_out, "rb") as lines:
                 for line in lines:
                     results = []
                     for number, path in enumerate(json.loads(line)):
@@ -132,7 +136,7 @@ class _Worker:
                         results.append(work(path))
                     data = memoryview(json.dumps(results, separators=(",", ":")).encode() + b"\n")
                     while data:
-                        data = data[os.write(tells, data) :]
+                        data = data[os.write(results_in, data) :]
             code = 0
         finally:
             os._exit(code)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -43,8 +44,11 @@ def diagnostics_in_code(context: FileContext) -> dict[str, list[Diagnostic]]:
     """
     if not has_code(context.jar):
         return {}
-    known = [load_runner(context.opened.folder, name) for name in known_runners(context.opened.folder)]
-    runners = [runner for runner in known if runner.marks]
+    runners = []
+    for name in known_runners(context.opened.folder):
+        with suppress(CoinJarError):  # CJ017 reports a faulty description
+            runners.append(load_runner(context.opened.folder, name))
+    runners = [runner for runner in runners if runner.marks]
     found: dict[str, dict[Diagnostic, None]] = {}
     base = context.opened.folder.resolve().parent
     walk = FileWalk((), context.jar.code.without if context.jar.code else (), [context.opened.folder], base)
