@@ -12,6 +12,7 @@ from contextlib import contextmanager
 import pytest
 import yaml
 
+from coinjar.core.recorded_names import RecordedNames
 from coinjar.records import locks
 from coinjar.standins import hayloft
 from tests.conftest import Coinjar
@@ -255,7 +256,7 @@ def test_a_lock_is_renewed_until_it_is_lost(cj: Coinjar, monkeypatch: pytest.Mon
     monkeypatch.setattr(locks, "_AGAIN", 0.01)
     monkeypatch.setattr(locks, "_RETRY", 0.01)
     monkeypatch.setattr(locks, "LEASE", 0.3)
-    records = RecordStore("x", cj.folder / "records.sqlite")
+    records = RecordStore(RecordedNames("x"), cj.folder / "records.sqlite")
 
     async def work(failures: int) -> bool:
         async with locks.held(records, "fn/live", 0) as lock:

@@ -144,6 +144,10 @@ class OpenJar:
             self._identity = find_identity(self.ask)
         return self._identity
 
+    def decrypt_as(self, app: str) -> None:
+        """Decrypt with the consent for the application's earlier name, to complete its rename."""
+        self._app = app
+
     def _require_decryption(self) -> None:
         """Require the consent to decrypt, unless the jar has nothing encrypted yet: whoever creates its first key has
         consented from then on.

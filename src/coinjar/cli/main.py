@@ -23,6 +23,9 @@ from coinjar.system.process_secrets import take  # noqa: E402
 # Each command's line in the help: its group, and what it does.
 COMMANDS = {
     "new": ("Define", "Create a jar here: stages, services, .gitignore."),
+    "stages": ("Define", "List, add, copy, rename and remove stages."),
+    "services": ("Define", "List, add, copy, rename and remove services."),
+    "app": ("Define", "Show or rename the application."),
     "adopt": ("Define", "Adopt variables from a file or another source into a stage."),
     "put": ("Define", "Set values, for one stage or several."),
     "edit": ("Define", "Edit a stage's values, plain and secret, in your editor."),
@@ -50,7 +53,7 @@ COMMANDS = {
     "standins": ("More", "Run simulated platforms to try deliveries on."),
     "demo": ("More", "Run the whole example."),
 }
-GROUPS = ("identity", "readers")
+GROUPS = ("stages", "services", "app", "identity", "readers")
 """Commands with subcommands."""
 _MEANT = {
     "list": "grid",

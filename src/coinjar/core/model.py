@@ -10,6 +10,7 @@ from coinjar.core.definition import Definition, SealedDefinition, Unset
 from coinjar.core.errors import CoinJarError, Location, UsageError
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, suggestion
 from coinjar.core.record import Record
+from coinjar.core.recorded_names import RecordedNames
 from coinjar.core.references import Template
 from coinjar.core.secret import Secret, reveal
 
@@ -109,10 +110,13 @@ class Service(Record):
     about: str = ""
     code: tuple[str, ...] = ()
     """Files and folders of its code, relative to the folder that contains the jar."""
+    formerly: tuple[str, ...] = ()
 
 
 class Stage(Record, kw_only=True):
-    """A stage, or a stage pattern (`trial-*`). `hosts` says which services share one machine."""
+    """A stage, or a stage pattern (`trial-*`). `hosts` says which services share one machine; `formerly` are its
+    earlier names, the first one first.
+    """
 
     name: StageName
     location: Location
@@ -120,6 +124,7 @@ class Stage(Record, kw_only=True):
     guarded: bool = False
     about: str = ""
     hosts: Mapping[str, frozenset[str]] = {}
+    formerly: tuple[str, ...] = ()
 
     @property
     def is_pattern(self) -> bool:
@@ -199,6 +204,7 @@ class Jar(Record, kw_only=True):
 
     app: str
     location: Location
+    formerly: tuple[str, ...] = ()
     services: Mapping[str, Service]
     stages: Mapping[str, Stage]
     variables: Mapping[str, Variable]
@@ -246,6 +252,13 @@ class Jar(Record, kw_only=True):
             ),
             None,
         )
+
+    @cached_property
+    def recorded(self) -> RecordedNames:
+        """The names under which deliveries are recorded."""
+        stages = {name: stage.formerly[0] for name, stage in self.stages.items() if stage.formerly}
+        services = {name: service.formerly[0] for name, service in self.services.items() if service.formerly}
+        return RecordedNames((*self.formerly, self.app)[0], stages, services)
 
     @cached_property
     def limited(self) -> list[Variable]:

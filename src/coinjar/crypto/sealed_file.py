@@ -114,6 +114,15 @@ def changed(
     return "\n".join(_without_idle_headings(kept) if tidy else kept).encode()
 
 
+def with_entries(data: bytes, entries: Mapping[int, SealedEntry]) -> bytes:
+    """Return the file with some lines replaced, by number from 1; every other line keeps its bytes."""
+    lines = data.decode().split("\n")
+    for number, entry in entries.items():
+        ending = "\r" if lines[number - 1].endswith("\r") else ""
+        lines[number - 1] = _written(entry) + ending
+    return "\n".join(lines).encode()
+
+
 def _written(coin: SealedEntry) -> str:
     return f"{coin.scope} {coin.name} {coin.key} {coin.sealed}"
 

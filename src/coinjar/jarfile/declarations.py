@@ -14,7 +14,7 @@ from coinjar.core.names import ServiceName, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import compose, is_null, location
-from coinjar.jarfile.sections import named, services_of, stages
+from coinjar.jarfile.sections import former_names, named, refuse_taken, services_of, stages
 from coinjar.jarfile.stages import read_stages
 from coinjar.jarfile.variables import read_variables
 
@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 TOP = (
     "coinjar",
     "app",
+    "formerly",
     "services",
     "stages",
     "sets",
@@ -55,7 +56,16 @@ def read_declarations(data: bytes, file: str) -> Jar:
         fields.fault(top["app"], message, "write it in lower case")
     services = _read_services(fields, top.get("services"))
     sets = _read_sets(fields, top.get("sets"), services)
-    jar = Jar(app=app, location=location(root, file), services=services, stages={}, variables={}, sets=sets)
+    former = former_names(fields, top.get("formerly"), "application", app)
+    jar = Jar(
+        app=app,
+        location=location(root, file),
+        formerly=former,
+        services=services,
+        stages={},
+        variables={},
+        sets=sets,
+    )
     jar = jar._replace(stages=read_stages(fields, top.get("stages"), jar))
     jar = jar._replace(variables=read_variables(fields, top.get("variables"), jar))
     _check_references(fields, jar)
@@ -124,11 +134,14 @@ def _read_version(fields: FieldReader, root: Node, node: Node | None) -> None:
 def _read_services(fields: FieldReader, node: Node | None) -> dict[str, Service]:
     services = {}
     for name, key, value in named(fields, node, "service", "services"):
-        own = {} if is_null(value) else fields.fields(value, f"service '{name}'", ["about", "code"])
+        own = {} if is_null(value) else fields.fields(value, f"service '{name}'", ["about", "code", "formerly"])
         code = _paths(fields, own["code"], f"code of '{name}'") if "code" in own else ()
-        services[name] = Service(
-            ServiceName(name), location(key, fields.file), fields.text(own.get("about"), "about"), code
+        about, former = (
+            fields.text(own.get("about"), "about"),
+            former_names(fields, own.get("formerly"), "service", name),
         )
+        services[name] = Service(ServiceName(name), location(key, fields.file), about, code, former)
+    refuse_taken(fields, "service", {name: service.formerly for name, service in services.items()}, node)
     return services
 
 

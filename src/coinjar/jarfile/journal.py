@@ -17,14 +17,16 @@ from coinjar.core.errors import CoinJarError, InputError, Location
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.local_folder import require_own_local
 from coinjar.jarfile.locate import config_folder
-from coinjar.system.files import display_path, is_below, make_folder, read_file, replace_file
+from coinjar.system.files import display_path, is_below, make_folder, read_file, remove_file, replace_file
 
 _FOLDER = "unfinished-change"
 _LIST = "list.json"
+_NO_FILE = "none"
+"""The digest of a file that does not exist."""
 
 
-def _digest(data: bytes) -> str:
-    return hashlib.sha256(data).hexdigest()
+def _digest(data: bytes | None) -> str:
+    return hashlib.sha256(data).hexdigest() if data is not None else _NO_FILE
 
 
 def _held(path: Path) -> bytes | None:
@@ -57,8 +59,8 @@ def is_unfinished(jar: Path) -> bool:
     return (JarLayout(jar).journal / _LIST).exists()
 
 
-def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
-    """Write each file's second text over its first; the caller holds the jar's lock.
+def replace_all(jar: Path, files: Mapping[Path, tuple[bytes | None, bytes | None]]) -> None:
+    """Write each file's second text over its first; None is no file. The caller holds the jar's lock.
 
     Raises InputError, with nothing changed, if a file has changed meanwhile; ExternalError, with everything restored,
     if one cannot be written.
@@ -69,21 +71,30 @@ def replace_all(jar: Path, files: Mapping[Path, tuple[bytes, bytes]]) -> None:
     shutil.rmtree(folder, ignore_errors=True)
     entries = []
     for number, (path, (old, new)) in enumerate(files.items()):
-        replace_file(folder / str(number), new, private=True)
+        if new is not None:
+            replace_file(folder / str(number), new, private=True)
         entries.append({"path": os.path.realpath(path), "old": _digest(old), "new": _digest(new)})
     journal = {"files": entries, "code": _code(jar, entries)}
     replace_file(folder / _LIST, json.dumps(journal).encode(), private=True)
     done: list[Path] = []
     try:
         for path, (_, new) in files.items():
-            replace_file(path, new)
+            _set(path, new)
             done.append(path)
     except CoinJarError:
         for path in done:
-            replace_file(path, files[path][0])
+            _set(path, files[path][0])
         shutil.rmtree(folder, ignore_errors=True)
         raise
     shutil.rmtree(folder)
+
+
+def _set(path: Path, data: bytes | None) -> None:
+    """Write a file, or for None remove it. Raises InputError, ExternalError."""
+    if data is not None:
+        replace_file(path, data)
+    else:
+        remove_file(path)
 
 
 def finish(jar: Path) -> list[str]:
@@ -94,11 +105,11 @@ def finish(jar: Path) -> list[str]:
         shutil.rmtree(folder, ignore_errors=True)  # interrupted before it began
         return []
     entries = _entries(jar, folder)
-    left: list[tuple[Path, bytes]] = []
+    left: list[tuple[Path, bytes | None]] = []
     for number, entry in enumerate(entries):
-        now = _digest(_held(Path(entry["path"])) or b"")
+        now = _digest(_held(Path(entry["path"])))
         if now == entry["old"]:
-            new = read_file(folder / str(number))
+            new = read_file(folder / str(number)) if entry["new"] != _NO_FILE else None
             if _digest(new) != entry["new"]:
                 raise _foreign(folder)
             left.append((Path(entry["path"]), new))
@@ -111,7 +122,7 @@ def finish(jar: Path) -> list[str]:
                 code="changed-meanwhile",
             )
     for path, new in left:
-        replace_file(path, new)
+        _set(path, new)
     shutil.rmtree(folder)
     return [display_path(path) for path, _ in left]
 
@@ -138,7 +149,7 @@ def _foreign(folder: Path) -> InputError:
     )
 
 
-def _refuse_changed(files: Mapping[Path, bytes]) -> None:
+def _refuse_changed(files: Mapping[Path, bytes | None]) -> None:
     for path, old in files.items():
         if _held(path) != old:
             raise InputError(

@@ -13,7 +13,7 @@ from coinjar.core.errors import CoinJarError, DecryptionError, Location
 from coinjar.core.model import Jar
 from coinjar.core.names import ALL
 from coinjar.core.record import Record
-from coinjar.core.references import Template, parse_template
+from coinjar.core.references import Template
 from coinjar.crypto.age import DamagedFile, Identity, NotARecipient, short
 from coinjar.crypto.sealed_file import SealedEntry
 from coinjar.crypto.sealing import Key, Unsealer, UnsealError, associated
@@ -68,6 +68,15 @@ def scopes(folder: Path, stage: str) -> list[str]:
     return sorted(result, key=lambda name: (name != ALL, name))
 
 
+def _unknown(jar: Jar, content: Template) -> list[str]:
+    """Return the references of an encrypted text to variables or services that are not declared."""
+    return [
+        reference.name
+        for reference in content.references()
+        if reference.name not in jar.variables or (reference.service and reference.service not in jar.services)
+    ]
+
+
 class KeyRing:
     """Unwraps keys when they are first needed, and caches them for the run."""
 
@@ -110,7 +119,10 @@ class KeyRing:
         data = read_sealed_file(path)
         whose = f"the secrets of {stage}" + (f" for {scope}" if scope != ALL else "")
         if data is None:
-            hint = "restore it from version control; without it the values are lost and must be set again"
+            from coinjar.jarfile.bound_names import hand_rename_hint  # rarely needed: not at every start
+
+            hint = hand_rename_hint(self.folder, stage) + "restore it from version control; without it the values are "
+            hint += "lost and must be set again"
             raise DecryptionError(f"there is no key of {whose}", hint=hint, location=where, code="no-key")
         identity = self._identity_for(stage, scope)
         try:
@@ -172,22 +184,16 @@ class KeyRing:
     def open(self, jar: Jar, stage: str, coin: SealedEntry, file: str) -> Content:
         """Return a decrypted value; one that cannot be decrypted becomes Undecryptable, with the reason."""
         try:
-            content = self._opened(jar.app, stage, coin, file)
+            content = self._opened(jar, stage, coin, file)
         except DecryptionError as fault:
             return Undecryptable(fault)
         if isinstance(content, Template):
-            former = {old: variable.name for variable in jar.variables.values() for old in variable.formerly}
-            if any(reference.name in former for reference in content.references()):
-                from coinjar.core.reference_renames import in_references  # rarely needed: not at every start
+            unknown = _unknown(jar, content)
+            if unknown:
+                from coinjar.jarfile.bound_names import with_present_names  # rarely needed: not at every start
 
-                content = parse_template(
-                    in_references(content.source, former)
-                )  # sealed before a rename, by somebody who could not be asked
-            unknown = [
-                reference.name
-                for reference in content.references()
-                if reference.name not in jar.variables or (reference.service and reference.service not in jar.services)
-            ]
+                content = with_present_names(content, jar)
+                unknown = _unknown(jar, content)
             if unknown:
                 message = (
                     f"the sealed value of {coin.name} refers to {unknown[0]}, which is not declared (or to an "
@@ -203,7 +209,7 @@ class KeyRing:
                 )
         return content
 
-    def _opened(self, app: str, stage: str, coin: SealedEntry, file: str) -> Content:
+    def _opened(self, jar: Jar, stage: str, coin: SealedEntry, file: str) -> Content:
         slot = (stage, coin.scope)
         if slot not in self._openers:
             key = self.key(*slot)
@@ -211,18 +217,16 @@ class KeyRing:
         for opener in self._openers[slot]:
             if opener.id == coin.key:
                 try:
-                    return opener.open(coin.sealed, associated(app, stage, coin.scope, coin.name))
+                    return opener.open(coin.sealed, associated(jar.app, stage, coin.scope, coin.name))
                 except UnsealError:
-                    message = (
-                        f"the sealed value of {coin.name} cannot be decrypted: it was changed, or belongs to another "
-                        "name, service, stage or application"
-                    )
-                    break
-        else:
-            message = (
-                f"{coin.name} is encrypted with another key than {display_path(JarLayout(self.folder).key(*slot))} "
-                "contains: an earlier key, or the key file was exchanged"
-            )
+                    from coinjar.jarfile.bound_names import not_of_this_name  # rarely needed: not at every start
+
+                    location = Location(file, coin.line, 1)
+                    raise not_of_this_name(self.folder, jar, stage, coin, opener, location) from None
+        message = (
+            f"{coin.name} is encrypted with another key than {display_path(JarLayout(self.folder).key(*slot))} "
+            "contains: an earlier key, or the key file was exchanged"
+        )
         hint = "restore the line and the key file from one commit, or set the value again"
         raise DecryptionError(message, hint=hint, location=Location(file, coin.line, 1), code="tampered")
 

@@ -183,7 +183,11 @@ def _elements(node: TreeNode, name: str) -> list[TreeNode]:
 def _rewritten(
     data: bytes, file: str, renames: Mapping[str, str], splices: Callable[[_NameSplices, TreeNode], Splices]
 ) -> bytes:
-    """Return the text with the splices applied. Raises InputError if the result is not YAML."""
+    return rewritten(data, file, lambda text, root: splices(_NameSplices(text, renames), root))
+
+
+def rewritten(data: bytes, file: str, splices: Callable[[str, TreeNode], Splices]) -> bytes:
+    """Return a YAML file with the splices of its text and tree applied. Raises InputError if the result is not YAML."""
     compose(data, file)
     text = data.decode()
     mark = "\ufeff" if text.startswith("\ufeff") else ""
@@ -191,7 +195,7 @@ def _rewritten(
     root = build_tree(text)
     if root is None or root.kind != "map":
         return data
-    new = (mark + spliced(text, list(dict.fromkeys(splices(_NameSplices(text, renames), root))))).encode()
+    new = (mark + spliced(text, list(dict.fromkeys(splices(text, root))))).encode()
     try:
         compose(new, file)
     except InputError:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from yaml.nodes import Node
 
 from coinjar.core.errors import CoinJarError
@@ -51,3 +53,27 @@ def stages(fields: FieldReader, node: Node, what: str, jar: Jar) -> frozenset[st
             except CoinJarError as fault:
                 fields.fault(at, fault.message, fault.hint, fault.code)
     return frozenset(name for name, _ in names)
+
+
+def former_names(fields: FieldReader, node: Node | None, what: str, name: str) -> tuple[str, ...]:
+    """Return the earlier names of a stage, a service or the application (`what`), the first one first."""
+    listed = fields.texts(node, f"formerly of {name}")
+    for former, at in listed:
+        message = name_fault(what, former) or (f"'{former}' is its present name" if former == name else None)
+        if message:
+            fields.fault(at, message, "list earlier names only")
+    return tuple(former for former, _ in listed)
+
+
+def refuse_taken(fields: FieldReader, what: str, former: Mapping[str, tuple[str, ...]], node: Node | None) -> None:
+    """Report earlier names that another stage or service (`what`) has or had: its records would be the other's."""
+    owners: dict[str, str] = {}
+    for name, earlier in former.items():
+        for old in earlier:
+            other = owners.setdefault(old, name) if old not in former else old
+            if other != name and node is not None:
+                fields.fault(
+                    node,
+                    f"the {what} {name} was formerly {old}, which is also a name of {other}",
+                    f"remove {old} from `formerly` of {name}, or give {other} another name",
+                )

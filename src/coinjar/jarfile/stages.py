@@ -8,9 +8,9 @@ from coinjar.core.model import Jar, Stage
 from coinjar.core.names import StageName, suggestion
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import is_null, location
-from coinjar.jarfile.sections import named, services_of
+from coinjar.jarfile.sections import former_names, named, refuse_taken, services_of
 
-STAGE_KEYS = ("about", "follows", "guarded", "hosts")
+STAGE_KEYS = ("about", "follows", "guarded", "hosts", "formerly")
 
 
 def read_stages(fields: FieldReader, node: Node | None, jar: Jar) -> dict[str, Stage]:
@@ -34,7 +34,9 @@ def read_stages(fields: FieldReader, node: Node | None, jar: Jar) -> dict[str, S
             guarded=guarded,
             about=about,
             hosts=hosts,
+            formerly=former_names(fields, own.get("formerly"), "stage", name),
         )
+    refuse_taken(fields, "stage", {name: stage.formerly for name, stage in stages.items()}, node)
     for name, at in followed.items():
         stage = stages[name]
         target = stage.follows

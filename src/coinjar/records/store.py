@@ -14,6 +14,7 @@ from urllib.parse import urlsplit
 
 from coinjar.core.delivery import DeliveryChange, LastApplied
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, UsageError
+from coinjar.core.recorded_names import RecordedNames
 from coinjar.core.secret import reveal
 from coinjar.records.database import Database, DatabaseError, PostgresDatabase, SqliteDatabase, Transaction, Values
 from coinjar.system.files import display_path
@@ -73,13 +74,21 @@ def who() -> str:
 class RecordStore:
     """The records of one application, at a path (SQLite), at an address (PostgreSQL), or None: then there are none yet.
 
+    Methods take and return the present names of stages and targets; stored are those of `names`.
+
     Raises ExternalError if they cannot be accessed.
     """
 
     def __init__(
-        self, app: str, place: Path | str | None, *, password: str | None = None, origin: Location | None = None
+        self,
+        names: RecordedNames,
+        place: Path | str | None,
+        *,
+        password: str | None = None,
+        origin: Location | None = None,
     ) -> None:
-        self.app = app
+        self.names = names
+        self.app = names.app
         self.origin = origin
         self.shown = display_path(place) if isinstance(place, Path) else "the records' database"
         self.database = self._shared(place, password) if isinstance(place, str) else _sqlite(place)
@@ -174,7 +183,7 @@ class RecordStore:
         self, number: int, target: str, label: str, snapshot: bytes | None, planned: Iterable[DeliveryChange]
     ) -> None:
         """Record, before the first write to a target, what will change and what was there before."""
-        of: dict[str, Any] = {"delivery": number, "target": target}
+        of: dict[str, Any] = {"delivery": number, "target": self.names.target(target)}
         with self.connected() as transaction:
             transaction.execute(
                 "INSERT INTO coinjar_parts (delivery, target, label, state, restart, notes, snapshot)"
@@ -201,7 +210,13 @@ class RecordStore:
             transaction.execute(
                 "UPDATE coinjar_parts SET state = coalesce(:state, state), restart = coalesce(:restart, restart),"
                 " notes = coalesce(:notes, notes) WHERE delivery = :delivery AND target = :target",
-                {"delivery": number, "target": target, "state": state, "restart": restart, "notes": notes},
+                {
+                    "delivery": number,
+                    "target": self.names.target(target),
+                    "state": state,
+                    "restart": restart,
+                    "notes": notes,
+                },
             )
 
     def end(self, number: int, state: str) -> None:
@@ -259,8 +274,8 @@ class RecordStore:
             )
 
     def _of(self, stage: str, destination: str, target: str | None = None) -> dict[str, Any]:
-        of = {"app": self.app, "stage": stage, "destination": destination}
-        return of if target is None else of | {"target": target}
+        of = {"app": self.app, "stage": self.names.stage(stage), "destination": destination}
+        return of if target is None else of | {"target": self.names.target(target)}
 
     # -- reading
 
@@ -280,7 +295,8 @@ class RecordStore:
                 "SELECT stage, destination, target, name, fingerprint FROM coinjar_last WHERE app = :app",
                 {"app": self.app},
             )
-            return [(row[0], row[1], row[2], row[3], row[4]) for row in rows]
+            names = self.names
+            return [(names.present_stage(row[0]), row[1], names.present_target(row[2]), row[3], row[4]) for row in rows]
 
     def listed(self, most: int | None = None) -> list[DeliveryRecord]:
         """Return the deliveries, newest first."""
@@ -289,7 +305,7 @@ class RecordStore:
                 f"{_DELIVERIES} WHERE app = :app ORDER BY number DESC" + (" LIMIT :most" if most is not None else ""),
                 {"app": self.app} | ({"most": most} if most is not None else {}),
             )
-            return [_delivery(row) for row in rows]
+            return [self._delivery(row) for row in rows]
 
     def counts(self) -> dict[int, dict[str, int]]:
         """Return how many variables each delivery added, changed and removed."""
@@ -323,9 +339,12 @@ class RecordStore:
                 {"number": number},
             )
             return (
-                _delivery(found),
-                [TargetRecord(*row) for row in targets],
-                [VariableRecord(target, name, action, bool(secret)) for target, name, action, secret in variables],
+                self._delivery(found),
+                [TargetRecord(self.names.present_target(row[0]), *row[1:]) for row in targets],
+                [
+                    VariableRecord(self.names.present_target(target), name, action, bool(secret))
+                    for target, name, action, secret in variables
+                ],
             )
 
     def unanswered(self, stage: str, destination: str, target: str) -> bool:
@@ -340,16 +359,16 @@ class RecordStore:
             )
             return row is not None and row[0] == ASKED
 
+    def _delivery(self, row: tuple[Any, ...]) -> DeliveryRecord:
+        number, stage, destination, whose, started, ended, state, undoes = row
+        began = as_time(started)
+        assert began, "a column that is never null"
+        present = self.names.present_stage(stage)
+        return DeliveryRecord(number, present, destination, whose, began, as_time(ended), state, undoes)
+
 
 _TARGET = "app = :app AND stage = :stage AND destination = :destination AND target = :target"
 _DELIVERIES = f"SELECT {', '.join(DeliveryRecord._fields)} FROM coinjar_deliveries"  # noqa: S608 - a constant
-
-
-def _delivery(row: tuple[Any, ...]) -> DeliveryRecord:
-    number, stage, destination, whose, started, ended, state, undoes = row
-    began = as_time(started)
-    assert began, "a column that is never null"
-    return DeliveryRecord(number, stage, destination, whose, began, as_time(ended), state, undoes)
 
 
 def as_time(value: str | datetime | None) -> datetime | None:

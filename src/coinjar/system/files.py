@@ -192,6 +192,30 @@ def replace_file(path: Path, data: bytes, *, mode: int | None = None, private: b
         raise _failed(path, fault) from None
 
 
+def remove_file(path: Path) -> None:
+    """Remove a file; in a guarded folder only if it is inside it.
+
+    Raises ExternalError, InputError.
+    """
+    root = _boundary(path)
+    try:
+        folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    except FileNotFoundError:
+        return
+    except OSError as fault:
+        raise _failed(path, fault) from None
+    try:
+        if root is not None:
+            _refuse_outside(folder, path, root)
+        with contextlib.suppress(FileNotFoundError):
+            os.unlink(path.name, dir_fd=folder)
+        os.fsync(folder)
+    except OSError as fault:
+        raise _failed(path, fault) from None
+    finally:
+        os.close(folder)
+
+
 def _replace_in(folder: int, name: str, data: bytes, mode: int | None, private: bool) -> None:
     unfinished = f".{name}{_UNFINISHED}"
     with contextlib.suppress(FileNotFoundError):

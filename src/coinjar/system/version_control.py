@@ -103,6 +103,18 @@ def holding(folder: Path, pattern: str) -> list[Path]:
     return [top / name for name in sorted(_git(top, ["grep", "-lzIE", "-e", pattern], quiet=1))] if top else []
 
 
+def lines_with(folder: Path, pattern: str) -> list[tuple[Path, int, str]]:
+    """Return the lines of tracked text files that match this extended regular expression: path, number, text; none
+    outside a repository. Raises ExternalError.
+    """
+    top = _top(folder)
+    if top is None:
+        return []
+    output = _output(top, ["grep", "-nzIE", "-e", pattern], quiet=1).decode(errors="replace")
+    rows = [line.split("\0", 2) for line in output.splitlines()]
+    return [(top / row[0], int(row[1]), row[2]) for row in rows if len(row) == 3]
+
+
 # What a repository's own configuration could make git run or contact: none of it is needed to read.
 _QUIET = ("-c", "core.fsmonitor=false", "-c", f"core.hooksPath={os.devnull}", "-c", "protocol.allow=never")
 

@@ -57,7 +57,7 @@ def _behind(
                 key = keys.setdefault(stage, render_context.naming_key(stage))
             except DecryptionError:
                 continue  # its secrets are encrypted for others, and counted separately
-            if fingerprint(key, jar.app, (stage, destination, target), name, resolved.text) != last:
+            if fingerprint(key, jar.recorded, (stage, destination, target), name, resolved.text) != last:
                 message = (
                     f"{other_name} on {stage} still has an earlier {name} on {destination}, computed from {whose}, "
                     "which changed"

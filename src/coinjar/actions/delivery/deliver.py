@@ -166,12 +166,16 @@ class Delivery:
         self.recorded = self.opened.record_accounts(accounts)
         return sorted(outcomes, key=lambda outcome: order.index(outcome.destination))
 
+    def _lock_name(self, destination: str) -> str:
+        """Return the name of the lock of a destination: the same before and after a rename of the stage."""
+        return f"{destination}/{self.opened.jar.recorded.stage(self.opened.stage)}"
+
     async def _to_destination(self, seen: list[InspectedTarget]) -> list[DeliveryOutcome]:
         """Deliver to all targets of one destination, under its lock."""
         open_destination = seen[0].open_destination
         destination = open_destination.destination
         if not any(inspected.has_work(self.options) for inspected in seen):
-            if dead := clear_dead(self.opened.records, f"{destination.name}/{self.opened.stage}"):
+            if dead := clear_dead(self.opened.records, self._lock_name(destination.name)):
                 self.opened.records.mark_interrupted(self.opened.stage, destination.name)
                 seen[0].target.notes.add(f"the delivery of {dead} was interrupted, but is complete")
             for inspected in seen:
@@ -182,9 +186,7 @@ class Delivery:
                 if inspected.inspection
             ]
         try:
-            async with held(
-                self.opened.records, f"{destination.name}/{self.opened.stage}", self.options.patience
-            ) as lock:
+            async with held(self.opened.records, self._lock_name(destination.name), self.options.patience) as lock:
                 number = self.opened.records.begin(self.opened.stage, destination.name, self.options.undoes)
                 if lock.taken_from:
                     seen[0].target.notes.add(

@@ -34,7 +34,7 @@ def snapshots_of(
     result = {}
     for part in parts:
         if part.snapshot is not None:
-            place = SnapshotPlace(jar.app, delivery.stage, delivery.destination, part.target, number)
+            place = SnapshotPlace(jar.recorded, delivery.stage, delivery.destination, part.target, number)
             result[part.target] = open_snapshot(opened, jar, key, place, part.snapshot)
     return delivery, result, written
 

@@ -136,7 +136,7 @@ class LiveStage:
         key = self.records_key()
 
         def of(name: str, value: str) -> str:
-            return fingerprint(key, self.jar.app, (self.stage, destination, target), name, value)
+            return fingerprint(key, self.jar.recorded, (self.stage, destination, target), name, value)
 
         return of
 

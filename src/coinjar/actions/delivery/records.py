@@ -15,6 +15,7 @@ from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.local_folder import require_own_local
 
 if TYPE_CHECKING:
+    from coinjar.core.recorded_names import RecordedNames
     from coinjar.records.store import RecordStore
 
 
@@ -28,7 +29,7 @@ def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStor
     if jar.records is None:
         path = JarLayout(opened.folder).records
         require_own_local(opened.folder)
-        return RecordStore(jar.app, path if make or path.exists() else None)
+        return RecordStore(jar.recorded, path if make or path.exists() else None)
     opened.gate.require(records_act(jar))
     password = None
     if jar.records.password:
@@ -41,7 +42,7 @@ def open_records(opened: OpenJar, jar: Jar, *, make: bool = False) -> RecordStor
                 location=jar.records.location,
                 code="no-token",
             )
-    return RecordStore(jar.app, jar.records.address, password=password, origin=jar.records.location)
+    return RecordStore(jar.recorded, jar.records.address, password=password, origin=jar.records.location)
 
 
 def records_act(jar: Jar) -> Act:
@@ -51,9 +52,11 @@ def records_act(jar: Jar) -> Act:
     return Act(CONTACTS, f"{jar.records.address} (records of deliveries){password}", jar.records.location)
 
 
-def fingerprint(key: bytes, app: str, where: tuple[str, str, str], name: str, text: str) -> str:
-    """Return the HMAC-SHA-256 of a value with a stage's naming key, for one variable of one target: it reveals
-    nothing.
+def fingerprint(key: bytes, names: RecordedNames, where: tuple[str, str, str], name: str, text: str) -> str:
+    """Return the HMAC-SHA-256 of a value with a stage's naming key, for one variable of one target (stage,
+    destination, key): it reveals nothing.
     """
-    message = "\0".join(("coinjar fingerprint 1", app, *where, name, reveal(text)))
+    stage, destination, target = where
+    place = names.app, names.stage(stage), destination, names.target(target)
+    message = "\0".join(("coinjar fingerprint 1", *place, name, reveal(text)))
     return hmac.digest(key, message.encode("utf-8", "surrogatepass"), "sha256").hex()

@@ -13,6 +13,7 @@ from coinjar.core.delivery import DesiredValue, LiveValue
 from coinjar.core.errors import DecryptionError
 from coinjar.core.model import Jar
 from coinjar.core.names import SHARED
+from coinjar.core.recorded_names import RecordedNames
 from coinjar.core.secret import Secret, reveal
 
 _PLAIN = b"plain\n"
@@ -23,7 +24,7 @@ _SIGNED = "snapshot "
 class SnapshotPlace(NamedTuple):
     """Which delivery to which target a snapshot belongs to."""
 
-    app: str
+    names: RecordedNames
     stage: str
     destination: str
     target: str
@@ -112,7 +113,9 @@ def _code(key: bytes, place: SnapshotPlace, stored: bytes) -> str:
     from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 
     derived = HKDF(SHA256(), 32, salt=None, info=b"coinjar snapshot 1").derive(key)
-    where = "\0".join((place.app, place.stage, place.destination, place.target, str(place.number)))
+    names = place.names
+    recorded = names.app, names.stage(place.stage), place.destination, names.target(place.target)
+    where = "\0".join((*recorded, str(place.number)))
     return hmac.digest(derived, where.encode() + b"\0" + stored, "sha256").hex()
 
 

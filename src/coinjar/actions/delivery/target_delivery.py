@@ -123,7 +123,9 @@ class TargetDelivery:
             target.notes.add("an earlier delivery requested its restart and was interrupted: it may happen twice")
         snapshot = None
         if inspection.plan.changes:
-            place = snapshots.SnapshotPlace(opened.jar.app, opened.stage, destination.name, target.key, self.number)
+            place = snapshots.SnapshotPlace(
+                opened.jar.recorded, opened.stage, destination.name, target.key, self.number
+            )
             taken = snapshots.take(self.recipients(), inspection.live, target.desired_values)
             snapshot = snapshots.signed(opened.records_key(), place, taken)
         opened.records.begin_part(self.number, target.key, target.label, snapshot, inspection.plan.changes)

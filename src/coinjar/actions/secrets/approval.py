@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from coinjar.core.consent import encrypting
@@ -77,10 +79,19 @@ class ReaderApproval:
 
     def not_approved(self, stage: str) -> InputError:
         """Return the fault of a list that nobody approved."""
+        jar = self.transaction.jar
+        declared = jar.stages.get(stage)
+        named = [
+            *((("stages", old, stage) for old in declared.formerly) if declared else ()),
+            *(("services", old, service.name) for service in jar.services.values() for old in service.formerly),
+            *(("app", old, jar.app) for old in jar.formerly),
+        ]
+        renames = " or ".join(f"`coinjar {what} rename {old} {new}`" for what, old, new in named)
         return InputError(
             f"the readers of {stage} in this file are not approved by anybody who can decrypt all of it: it was "
             "changed by hand, or merged",
-            hint=f"review them (`coinjar readers list`), correct them, then `coinjar readers vouch --stage {stage}`",
+            hint=(f"after a rename, complete it: {renames}; otherwise " if renames else "")
+            + f"review them (`coinjar readers list`), correct them, then `coinjar readers vouch --stage {stage}`",
             location=Location(display_path(JarLayout(self.transaction.folder).readers)),
             code="not-vouched",
         )
@@ -151,18 +162,27 @@ class ReaderApproval:
 
     def write_keys(self) -> None:
         """Write the keys, before the list: a previous one stays in the file until `forget_earlier_keys`."""
+        self.record_consents()
+        for path, data in self.key_files():
+            replace_sealed_file(path, data)
+
+    def record_consents(self) -> None:
+        """Record that whoever approves a list has consented to it."""
         app = self.transaction.jar.app
         acts = [encrypting(stage, fingerprint(self._key(stage).key, app, stage)) for stage in sorted(self.to_approve)]
-        self.transaction.gate.record(*acts)  # whoever approves a list has consented to it
+        self.transaction.gate.record(*acts)
+
+    def key_files(self) -> Iterator[tuple[Path, bytes]]:
+        """Yield the files of the keys to write."""
         for stage in sorted(self._to_wrap):
-            self._write(stage, self._key(stage))
+            yield self._file(stage, self._key(stage))
 
     def forget_earlier_keys(self) -> None:
         """Remove previous keys from the files, after the list was written."""
         for stage, key in sorted(self._keys.items()):
             if key.earlier is not None:
-                self._write(stage, ApprovalKey(key.key))
+                replace_sealed_file(*self._file(stage, ApprovalKey(key.key)))
 
-    def _write(self, stage: str, key: ApprovalKey) -> None:
+    def _file(self, stage: str, key: ApprovalKey) -> tuple[Path, bytes]:
         people = [reader.recipient for reader in self.transaction.readers.people(stage)]
-        replace_sealed_file(JarLayout(self.transaction.folder).approval_key(stage), wrap(key.text(), people))
+        return JarLayout(self.transaction.folder).approval_key(stage), wrap(key.text(), people)

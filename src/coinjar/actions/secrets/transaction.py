@@ -8,6 +8,7 @@ any moment; the next change of the stage finishes what was interrupted.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
+from pathlib import Path
 
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.secrets.approval import ReaderApproval
@@ -230,7 +231,8 @@ class SealedTransaction:
         for slot in sorted(self.to_wrap):
             self._write_key(slot, self.key(*slot))
         self.approval.write_keys()
-        self._write_readers()
+        if (readers := self._readers_text()) is not None:
+            replace_sealed_file(JarLayout(self.folder).readers, readers)
         for stage in sorted(self._changes):
             path = JarLayout(self.folder).sealed(stage)
             old = read_sealed_file(path) or b""
@@ -261,15 +263,33 @@ class SealedTransaction:
             old = read_sealed_file(path) or b""
             yield old, changed(old, display_path(path), self._changes[stage])
 
+    def planned_values(self) -> int:
+        """Return how many values will be encrypted."""
+        return sum(entry is not None for changes in self._changes.values() for entry in changes.values())
+
+    def contents(self) -> dict[Path, bytes]:
+        """Return the new contents of all files, to write them together with others; it replaces no key."""
+        layout = JarLayout(self.folder)
+        files = dict(self._key_file(slot, self.key(*slot)) for slot in sorted(self.to_wrap))
+        files |= dict(self.approval.key_files())
+        if (readers := self._readers_text()) is not None:
+            files[layout.readers] = readers
+        for stage in sorted(self._changes):
+            path = layout.sealed(stage)
+            files[path] = changed(read_sealed_file(path) or b"", display_path(path), self._changes[stage])
+        return files
+
     def _write_key(self, slot: tuple[str, str], key: DataKey) -> None:
+        replace_sealed_file(*self._key_file(slot, key))
+
+    def _key_file(self, slot: tuple[str, str], key: DataKey) -> tuple[Path, bytes]:
         stage, scope = slot
         recipients = [reader.recipient for reader in self.readers.of(stage) if reader.reads(scope)]
-        replace_sealed_file(JarLayout(self.folder).key(stage, scope), wrap(key.text(), recipients))
+        return JarLayout(self.folder).key(stage, scope), wrap(key.text(), recipients)
 
-    def _write_readers(self) -> None:
+    def _readers_text(self) -> bytes | None:
+        """Return the new readers.yaml; None if it stays."""
         approvals = dict(self.readers.approvals) | self.approval.lines()
         edits = differences(self.before, Readers(self.readers.readers, dict(sorted(approvals.items()))))
-        if edits:
-            path = JarLayout(self.folder).readers
-            old = without_doubles(read_sealed_file(path) or HEAD)
-            replace_sealed_file(path, apply(old, display_path(path), edits))
+        path = JarLayout(self.folder).readers
+        return apply(without_doubles(read_sealed_file(path) or HEAD), display_path(path), edits) if edits else None

@@ -22,10 +22,12 @@ from coinjar.core.layers import Resolver
 from coinjar.core.masking import SHORTEST
 from coinjar.core.model import Destination
 from coinjar.core.names import SHARED, shell_can_set
+from coinjar.core.placeholders import fill
 from coinjar.core.secret import reveal
 from coinjar.core.secret_detection import SURE, detect_secret
 from coinjar.core.stream_masking import StreamMasker
 from coinjar.destinations.base import DestinationOptions
+from coinjar.destinations.live.names_there import NAMES_THERE, check_names_there, texts_of
 from coinjar.destinations.options import TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, is_supplied
 from coinjar.dialects.base import ReadItem, ReadRemark, ReadResult
@@ -37,6 +39,7 @@ COMMON = {
         "The account, by stage and service, recorded at the first delivery. A delivery to another account stops.",
         TEXTS_BY_NAME,
     ),
+    **NAMES_THERE,
     "restart_timeout": Option("The longest time that --restart waits, as a duration; default: 600s."),
 }
 """Options of every live destination."""
@@ -220,10 +223,17 @@ class LiveDestination(DestinationOptions, ABC):
         self.declared = {**self.declared, **COMMON}
         super().__init__(destination, render_context, fields)
         self._refuse_credentials()
-        self.accounts: dict[str, str] = {}
-        for key, _, node in fields.members(self.options["account"], "'account'") if "account" in self.options else ():
-            self.accounts[key] = fields.text(node, f"account of {destination.name}")
+        self.accounts, self.stage_names, self.service_names = (
+            texts_of(fields, self.options.get(key), f"{key} of {destination.name}")
+            for key in ("account", "stage_names", "service_names")
+        )
+        check_names_there(fields, self.options, destination, render_context.jar)
         self.restart_timeout = self._seconds("restart_timeout", _RESTART_TIMEOUT)
+
+    def fill_there(self, pattern: str, stage: str, service: str = "", **more: str) -> str:
+        """Return an option with its placeholders replaced by the names there."""
+        names = {"stage": self.stage_names.get(stage, stage), "service": self.service_names.get(service, service)}
+        return fill(pattern, **names, **more)
 
     def _refuse_credentials(self) -> None:
         """Refuse an address with a password or a token in it: everybody with the repository reads jar.yaml."""

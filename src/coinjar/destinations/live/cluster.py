@@ -323,7 +323,9 @@ class ClusterTarget(Target):
     def _is_ours(self, document: Data, owner: str) -> bool:
         """Return whether this application created it for this service (or for all), with no other manager."""
         meta = document["metadata"]
-        shape = f"{re.escape(self.made.render_context.jar.app)}-[0-9a-f]{{10}}-{re.escape(owner)}".replace("_", "-")
+        jar = self.made.render_context.jar
+        apps = "|".join(map(re.escape, (jar.app, *jar.formerly)))
+        shape = f"(?:{apps})-[0-9a-f]{{10}}-{re.escape(owner)}".replace("_", "-")
         managers = {item.get("manager") for item in meta.get("managedFields") or []}
         return (
             bool(re.fullmatch(shape, meta["name"]))

@@ -17,7 +17,6 @@ from coinjar.core.consent import RUNS, Act
 from coinjar.core.delivery import DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.model import Destination
-from coinjar.core.placeholders import fill
 from coinjar.destinations.base import DestinationOptions
 from coinjar.destinations.live.base import LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
@@ -110,10 +109,14 @@ class ContainerTarget(Target):
 
     def __init__(self, container: ContainerDestination, view: StageView, service: str) -> None:
         self.made = container
-        self.name = fill(container.container, stage=view.stage, service=service)
-        self.path = container.resolve_path(container.env_file, view.stage, service)
+        self.name = container.fill_there(container.container, view.stage, service)
+        self.path = container.resolve_path(
+            container.env_file,
+            container.stage_names.get(view.stage, view.stage),
+            container.service_names.get(service, service),
+        )
         self.file = EnvFileTarget(container.dialect, container.render_context, view.heading(service))
-        self.command = [fill(name, stage=view.stage, service=service) for name in container.command]
+        self.command = [container.fill_there(name, view.stage, service) for name in container.command]
         super().__init__(
             service,
             f"{container.destination.name} ({self.name})",

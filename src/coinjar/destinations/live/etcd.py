@@ -12,7 +12,6 @@ from coinjar.core.consent import Act
 from coinjar.core.delivery import GONE, DeliveryChange, LiveValue
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination
-from coinjar.core.placeholders import fill
 from coinjar.core.secret import reveal
 from coinjar.destinations.live.base import LiveDestination, Target, unreadable
 from coinjar.destinations.live.declared_acts import contact, setting_words
@@ -129,7 +128,7 @@ class EtcdTarget(Target):
     needs_restart = False
 
     def __init__(self, etcd: EtcdDestination, view: StageView, services: Sequence[str], own: str) -> None:
-        self.prefix = fill(etcd.prefix, stage=view.stage, service=own)
+        self.prefix = etcd.fill_there(etcd.prefix, view.stage, own)
         desired_values = etcd.wanted_of(view, own) if own else etcd.wanted_together(view)
         super().__init__(
             own, f"{etcd.destination.name} ({self.prefix})", services, desired_values, etcd.destination.location

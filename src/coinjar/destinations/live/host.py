@@ -18,7 +18,6 @@ from coinjar.core.consent import READS, RUNS, Act
 from coinjar.core.delivery import DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError, ExternalError, InputError
 from coinjar.core.model import Destination
-from coinjar.core.placeholders import fill
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.declared_acts import contact, content_digest, file_words, ssh_programs
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
@@ -270,9 +269,9 @@ class HostTarget(Target):
     def __init__(self, host: HostDestination, view: StageView, service: str, address: SshAddress) -> None:
         self.made = host
         self.address = address
-        self.path = fill(host.path, stage=view.stage, service=service, host=address.name)
+        self.path = host.fill_there(host.path, view.stage, service, host=address.name)
         self.file = EnvFileTarget(host.dialect, host.render_context, view.heading(service))
-        self.reload = [fill(word, stage=view.stage, service=service, host=address.name) for word in host.reload]
+        self.reload = [host.fill_there(word, view.stage, service, host=address.name) for word in host.reload]
         self.needs_restart = bool(self.reload)
         label = f"{host.destination.name} ({service} at {address.name})"
         super().__init__(

@@ -21,7 +21,7 @@ from coinjar.destinations.live.declared_acts import contact, content_digest, set
 from coinjar.destinations.live.platform_target import PlatformTarget
 from coinjar.destinations.live.request_limits import limits_of
 from coinjar.destinations.live.tokens import read_token
-from coinjar.destinations.options import CREDENTIAL, TEXTS_BY_NAME, Option
+from coinjar.destinations.options import CREDENTIAL, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import one_line
@@ -78,7 +78,6 @@ class PlatformDestination(LiveDestination):
         ),
         "address": Option("The address, or {from_env: NAME}.", {"type": ["string", "object"]}, needed=True),
         "token": Option("The credential.", CREDENTIAL),
-        "stage_names": Option("The platform's names of the stages.", TEXTS_BY_NAME),
     }
     has_own_options = True
 
@@ -104,19 +103,11 @@ class PlatformDestination(LiveDestination):
                 )
                 fault.location = destination.location
                 fields.faults.append(fault)
-        self.stage_names = {
-            key: fields.text(node, key)
-            for key, _, node in (
-                fields.members(self.options["stage_names"], "'stage_names'") if "stage_names" in self.options else ()
-            )
-        }
-
         stages = [
             name
             for name in render_context.jar.stages
             if "*" not in name and (destination.stages is None or name in destination.stages)
         ]
-        self._refuse_one_name_for_two(stages)
         if named and len(stages) > 1 and not self._is_apart_by_stage():
             keys = [key for key in self.settings if key in self._chosen_by()]
             fields.faults.append(
@@ -144,21 +135,6 @@ class PlatformDestination(LiveDestination):
         assert self.description.listing
         request = self.description.listing.request
         return set(request_placeholders([request.path, request.body, *request.headers.values()]))
-
-    def _refuse_one_name_for_two(self, stages: Sequence[str]) -> None:
-        """Refuse two stages with one name there: they would overwrite each other."""
-        first: dict[str, str] = {}
-        for stage in stages if self.stage_names else ():
-            there = self.stage_names.get(stage, stage)
-            if (other := first.setdefault(there, stage)) != stage:
-                message = (
-                    f"{self.destination.name} has the same name, {there}, for {other} and {stage}, which would "
-                    "overwrite each other"
-                )
-                hint = "give each its own under stage_names, or limit the destination (stages:)"
-                self.fields.faults.append(
-                    InputError(message, hint=hint, location=self.destination.location, code="destination")
-                )
 
     def _setting(self, key: str) -> str:
         """Return a setting's text, or the value of a variable of the caller's environment: an address may differ from

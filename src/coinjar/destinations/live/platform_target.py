@@ -10,7 +10,6 @@ from urllib.parse import unquote, urlencode
 from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
 from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.names import SHARED
-from coinjar.core.placeholders import fill
 from coinjar.destinations.live.base import NOW, RestartState, Target, unreadable
 from coinjar.destinations.live.http import HttpStatusError, Request, Response
 from coinjar.destinations.live.patience import RequestPatience
@@ -53,9 +52,12 @@ class PlatformTarget(Target):
         self.description = platform.description
         own = services[0] if self.description.one_for == "service" and services else ""
         stage = platform.stage_names.get(view.stage, view.stage)
-        self.context: dict[str, Any] = {"stage": None if view.stage == SHARED else stage, "service": own}
+        self.context: dict[str, Any] = {
+            "stage": None if view.stage == SHARED else stage,
+            "service": platform.service_names.get(own, own),
+        }
         for key, value in platform.settings.items():
-            self.context[key] = fill(value, stage=stage, service=own)
+            self.context[key] = platform.fill_there(value, view.stage, own)
         own_settings = [self.context[key] for key in platform.settings if key != "address"]
         where = " / ".join(str(setting) for setting in own_settings)
         label = f"{platform.destination.name} ({where})" if where else platform.destination.name
