@@ -72,6 +72,19 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     ("rename --finish NEW_ONE", 0, 2),  # nothing was called so any more
     ("drop {N} --stage {S} --service {V}", 0, 1),  # there is none any more
     ("drop NEWER_ONE --everywhere --yes", 0, 2),  # there is no such variable any more
+    ("stages list", 0, 0),
+    ("stages list --json", 0, 0),
+    ("stages add extra --follows {S}", 0, 2),  # it exists already
+    ("stages copy {S} twin --yes", 0, 2),  # it exists already
+    ("stages rename twin twins --yes", 0, 0),
+    ("stages remove twins --yes", 0, 2),  # there is none any more
+    ("services list", 0, 0),
+    ("services add helper --about x", 0, 2),  # it exists already
+    ("services copy {V} double --yes", 0, 2),  # it exists already
+    ("services rename double doubles --yes", 0, 0),
+    ("services remove doubles --yes", 0, 2),  # there is none any more
+    ("app show --json", 0, 0),
+    ("app rename {A} other-app --yes", 0, 0),
     ("schema --out schemas", 0, 0),
     ("help put", 0, 0),
     ("--version", 0, 0),
@@ -94,7 +107,7 @@ def smallest(cj: Coinjar) -> dict[str, str]:
     cj("put", "PORT=1", "--declare", "--stage", "dev")
     cj("put", "API_TOKEN", "--declare", "--stage", "dev", stdin="made-up-first-canary")
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml") + "destinations:\n"})
-    return {"S": "dev", "V": "a", "N": "PORT", "T": "API_TOKEN", "checked": "0", "moved": "0"}
+    return {"A": "x", "S": "dev", "V": "a", "N": "PORT", "T": "API_TOKEN", "checked": "0", "moved": "0"}
 
 
 def of_the_demo(cj: Coinjar) -> dict[str, str]:
@@ -103,7 +116,15 @@ def of_the_demo(cj: Coinjar) -> dict[str, str]:
     cj("adopt", "file:old.env", "--stage", "dev", "--yes")
     cj("drop", "2ND_PIER", "log_level", "--everywhere", "--yes")
     cj("readers", "seal")
-    return {"S": "dev", "V": "notices", "N": "MAIL_PORT", "T": "MAIL_PASSWORD", "checked": "1", "moved": "3"}
+    return {
+        "A": "sandling",
+        "S": "dev",
+        "V": "notices",
+        "N": "MAIL_PORT",
+        "T": "MAIL_PASSWORD",
+        "checked": "1",
+        "moved": "3",
+    }
 
 
 def files(folder: Path) -> dict[str, bytes]:

@@ -284,6 +284,46 @@ class JarMachine(RuleBasedStateMachine):
         self.run("rename", "--finish", old, again=2)
         self.model.finish(name, old)
 
+    # -- stages, services, the application
+
+    @rule(stage=st.sampled_from(STAGES))
+    def rename_a_stage_and_back(self, stage: str) -> None:
+        self.run("stages", "rename", stage, "elsewhere", "--yes", again=None)
+        for service in SERVICES:
+            assert self.seen("elsewhere", service) == self.model.env(stage, service)
+        if (stage, SERVICES[0]) in self.model.delivered and stage not in self.model.moved:
+            self.once("drift", "elsewhere", "salt", code=None)
+            assert "elsewhere" not in json.dumps(self.salt.standin.state["apps"])
+        self.run("stages", "rename", "elsewhere", stage, "--yes", again=2)
+
+    @rule(service=st.sampled_from(SERVICES))
+    def rename_a_service_and_back(self, service: str) -> None:
+        self.run("services", "rename", service, "someone", "--yes", again=None)
+        for stage in STAGES:
+            assert self.seen(stage, "someone") == self.model.env(stage, service)
+        self.run("services", "rename", "someone", service, "--yes", again=2)
+
+    @rule()
+    def rename_the_application_and_back(self) -> None:
+        self.run("app", "rename", "model", "other", "--yes")
+        self.run("app", "rename", "other", "model", "--yes", again=2)
+
+    @rule(stage=st.sampled_from(STAGES))
+    def copy_a_stage_and_remove_the_copy(self, stage: str) -> None:
+        before = self.state()
+        self.run("stages", "copy", stage, "twin", "--yes", again=2)
+        for service in SERVICES:
+            assert self.seen("twin", service) == self.model.env(stage, service)
+        self.run("stages", "remove", "twin", "--yes", again=2)
+        assert self.state() == before
+
+    @rule(service=st.sampled_from(SERVICES))
+    def copy_a_service_and_remove_the_copy(self, service: str) -> None:
+        self.run("services", "copy", service, "twin", "--yes", again=2)
+        for stage in STAGES:
+            assert self.seen(stage, "twin") == self.model.env(stage, service)
+        self.run("services", "remove", "twin", "--yes", again=2)
+
     # -- readers
 
     @precondition(lambda self: self.model.secrets)

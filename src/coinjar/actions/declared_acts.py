@@ -76,7 +76,7 @@ def _of_readers(opened: OpenJar, jar: Jar, left_out: list[CoinJarError]) -> Iter
     except CoinJarError as fault:
         left_out += fault.each()
         return
-    for stage in (SHARED, *jar.stage_names()):
+    for stage in dict.fromkeys((SHARED, *jar.stage_names(), *readers.approvals)):  # also of one renamed by hand
         for line in readers.approvals.get(stage, ()):
             if match := APPROVAL.fullmatch(line):
                 yield encrypting(stage, match[1])

@@ -7,7 +7,7 @@ first name (`formerly`): a rename in the jar changes nothing that runs.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path as FilePath
 from typing import NamedTuple
 
@@ -19,7 +19,7 @@ from coinjar.actions.structure.planned_files import PlannedFiles
 from coinjar.actions.structure.sealed_names import SealedRename
 from coinjar.core.consent import Act
 from coinjar.core.errors import Location, UsageError
-from coinjar.core.model import Destination, Jar, Service, Stage
+from coinjar.core.model import Destination, Jar
 from coinjar.core.name_change import APPLICATION, SERVICE, STAGE, NameChange
 from coinjar.core.names import name_fault, suggestion
 from coinjar.core.placeholders import fill
@@ -81,7 +81,7 @@ def plan_rename(opened: OpenJar, change: NameChange) -> PartRename:
     sealed = SealedRename(opened, files, change, after.app)
     sealed.plan()
     _move_inputs(after, layout.folder.parent, files, change)
-    if is_repair and not _has_old_name(after, files, sealed, change, places):
+    if is_repair and former and not _has_old_name(files, sealed, places):
         raise _unknown(root, change)
     left = [*sealed.left, *_commands(layout.folder, change)]
     return PartRename(
@@ -126,15 +126,11 @@ def _unknown(root: TreeNode, change: NameChange) -> UsageError:
     return UsageError(f"there is no {change.what} '{change.old}'", hint=hint, code=f"unknown-{change.what}")
 
 
-def _has_old_name(
-    after: Jar, files: PlannedFiles, sealed: SealedRename, change: NameChange, places: Sequence[Path]
-) -> bool:
-    """Return whether anything had the old name although jar.yaml has the new one: otherwise it is a typing error."""
+def _has_old_name(files: PlannedFiles, sealed: SealedRename, places: Sequence[Path]) -> bool:
+    """Return whether anything has the old name although jar.yaml has the new one: otherwise it is a typing error."""
     declarations = JarLayout(sealed.opened.folder).declarations
-    formerly: Mapping[str, Stage | Service] = after.stages if change.what == STAGE else after.services
-    known = formerly[change.new].formerly if change.what != APPLICATION else after.formerly
     others = [path for path, _, _ in files.changes() if path != declarations]
-    return bool(places or others or sealed.left or change.old in known)
+    return bool(places or others or sealed.left)
 
 
 def _formerly(root: TreeNode, change: NameChange) -> list[Edit]:

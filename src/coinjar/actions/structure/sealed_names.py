@@ -64,7 +64,7 @@ class SealedRename:
 
     def plan(self) -> None:
         """Plan all files. Raises InputError, DecryptionError."""
-        if self.change.what == APPLICATION:
+        if self.change.what == APPLICATION and self.opened.gate.has_consent(decrypting(self.change.old)):
             self.opened.decrypt_as(self.change.old)
         self._plan_keys()
         for path in sorted(self.layout.sealed_folder.glob("*.coins")):
@@ -239,7 +239,8 @@ class SealedRename:
                 location=location,
                 code="not-vouched",
             )
-        self.opened.gate.require(encrypting(old.stage, approval))
+        if not self.opened.gate.has_consent(encrypting(old.stage, approval)):
+            self.opened.gate.require(encrypting(stage, approval))  # as `coinjar consent` lists it, under its new name
         self.acts.append(encrypting(now.stage, fingerprint(_used(key, old, approval), now.app, now.stage)))
         yield approve(_used(key, old, approval), now.app, now.stage, rows)
 
