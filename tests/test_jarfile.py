@@ -326,7 +326,7 @@ def test_no_file_of_the_jar_lies_outside_a_stage(jar: Callable[..., Coinjar]) ->
     done = jar(JAR, dve="all: {A: 1}\n")("check", code=3)
     assert done.err == (
         "jar/plain/dve.yaml: this file is for the stage 'dve', which is not declared\n"
-        "    did you mean 'dev'? Otherwise rename or remove the file\n"
+        "    did you mean 'dev'? If it was renamed: `coinjar stages rename dve NEW`. Otherwise remove the file\n"
     )
     assert load_declarations(Path(os.path.relpath(DEMO / "jar"))).app == "sandling"
 

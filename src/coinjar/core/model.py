@@ -10,13 +10,13 @@ from coinjar.core.definition import Definition, SealedDefinition, Unset
 from coinjar.core.errors import CoinJarError, Location, UsageError
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, suggestion
 from coinjar.core.record import Record
-from coinjar.core.recorded_names import RecordedNames
 from coinjar.core.references import Template
 from coinjar.core.secret import Secret, reveal
 
 if TYPE_CHECKING:
     from coinjar.core.code_uses import CodePaths
     from coinjar.core.proofs import Proof
+    from coinjar.core.recorded_names import RecordedNames
 
 
 class Variable(Record, kw_only=True):
@@ -256,6 +256,8 @@ class Jar(Record, kw_only=True):
     @cached_property
     def recorded(self) -> RecordedNames:
         """The names under which deliveries are recorded."""
+        from coinjar.core.recorded_names import RecordedNames  # only deliveries need them
+
         stages = {name: stage.formerly[0] for name, stage in self.stages.items() if stage.formerly}
         services = {name: service.formerly[0] for name, service in self.services.items() if service.formerly}
         return RecordedNames((*self.formerly, self.app)[0], stages, services)

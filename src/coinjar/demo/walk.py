@@ -35,6 +35,7 @@ def walk(keep: Path | None) -> int:
             _manifests,
             _web_server,
             _mentions,
+            _parts,
             deliver,
             live,
             move,
@@ -283,6 +284,25 @@ def _web_server(steps: DemoRun) -> None:
             settings["APP_TITLE"] == steps.ask(f"coinjar value {stage} APP_TITLE --service timetable"),
         )
         steps.holds("$host is still replaced by the server", settings["asked"] == "127.0.0.1/")
+
+
+def _parts(steps: DemoRun) -> None:
+    steps.title("The release manager calls prod 'live': rename it, and copy rehearsal for a branch under test")
+    steps.run("coinjar stages list")
+    password = steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing")
+    steps.run("coinjar stages rename prod live --yes")
+    steps.holds(
+        "live has the secrets of prod",
+        steps.ask("coinjar value live TICKET_DB_PASSWORD --service ticketing") == password,
+    )
+    steps.run("coinjar stages rename live prod --yes", note="and back")
+    steps.run("coinjar stages copy rehearsal trial-9 --yes")
+    steps.holds(
+        "the copy has the values of rehearsal",
+        steps.ask("coinjar value trial-9 PUBLIC_URL --service timetable")
+        == steps.ask("coinjar value rehearsal PUBLIC_URL --service timetable"),
+    )
+    steps.run("coinjar stages remove trial-9 --yes")
 
 
 def _mentions(steps: DemoRun) -> None:

@@ -117,8 +117,7 @@ def _refuse_stray(jar: Jar, layer: str, path: Path) -> None:
     except UsageError as fault:
         raise InputError(
             f"this file is for the stage '{layer}', which is not declared",
-            hint=f"{fault.hint}; if it was renamed, complete that: `coinjar stages rename {layer} NEW`; otherwise "
-            "remove the file",
+            hint=f"{fault.hint} If it was renamed: `coinjar stages rename {layer} NEW`. Otherwise remove the file",
             location=Location(display_path(path)),
             code="unknown-stage",
         ) from None

@@ -72,7 +72,7 @@ def plan_rename(opened: OpenJar, change: NameChange) -> PartRename:
     former = _formerly(root, change)
     text = apply(in_jar_yaml(data, shown, change), shown, former)
     after = read_declarations(text, shown)
-    kept = _names_there(after, change)
+    kept = _names_there(after, change, is_back=_is_back(root, change))
     files.set(layout.declarations, apply(text, shown, [edit for _, edit in kept]))
     for path in [*layout.plain_files(), *own_files(opened.folder)]:
         old = files.read(path)
@@ -136,21 +136,30 @@ def _has_old_name(files: PlannedFiles, sealed: SealedRename, places: Sequence[Pa
 def _formerly(root: TreeNode, change: NameChange) -> list[Edit]:
     """Return the edit that records the earlier name."""
     section = () if change.what == APPLICATION else (_SECTIONS[change.what],)
-    listed = _formerly_at(root, section, change.old) or _formerly_at(root, section, change.new)
     path = (*section, change.new, "formerly") if section else ("formerly",)
-    had = tuple(element.text for element in listed.elements) if listed is not None else ()
+    had = _former_names(root, change)
     names = change.earlier_names(had)
     return [Edit(path, [*names] if names else None, keeps=2)] if tuple(names) != had else []
 
 
-def _formerly_at(root: TreeNode, section: tuple[str, ...], name: str) -> TreeNode | None:
-    node: TreeNode | None = root
-    for step in (*section, name) if section else ():
-        node = node.plain.child(step) if node is not None else None
-    return node.plain.child("formerly") if node is not None and node.plain.kind == "map" else None
+def _former_names(root: TreeNode, change: NameChange) -> tuple[str, ...]:
+    """Return the earlier names in jar.yaml, of the old name or, where it was renamed by hand, of the new one."""
+    for name in (change.old, change.new):
+        node: TreeNode | None = root
+        for step in (_SECTIONS[change.what], name) if change.what != APPLICATION else ():
+            node = node.plain.child(step) if node is not None else None
+        listed = node.plain.child("formerly") if node is not None and node.plain.kind == "map" else None
+        if listed is not None:
+            return tuple(element.text for element in listed.elements)
+    return ()
 
 
-def _names_there(after: Jar, change: NameChange) -> list[tuple[str, Edit]]:
+def _is_back(root: TreeNode, change: NameChange) -> bool:
+    """Return whether the new name is an earlier one."""
+    return change.new in _former_names(root, change)
+
+
+def _names_there(after: Jar, change: NameChange, *, is_back: bool) -> list[tuple[str, Edit]]:
     """Return the running systems that keep the old name, with the edits of jar.yaml that say so."""
     if change.what == APPLICATION:
         return []
@@ -160,7 +169,7 @@ def _names_there(after: Jar, change: NameChange) -> list[tuple[str, Edit]]:
         there = _there(destination, key, change.new)
         if not is_live(destination):
             continue
-        if there == change.new:
+        if there == change.new and is_back:  # as before the rename that is taken back
             result.append((name, Edit(("destinations", name, key, change.new), None, keeps=2)))
         elif there is None and _is_for(after, destination, change) and _depends_on_name(destination, change.what):
             result.append((name, Edit(("destinations", name, key, change.new), change.old)))
