@@ -108,6 +108,12 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
             "the value for all services on prod"
         )]),
     ],
+    "CJ047": [
+        ("variables: {A: {}, B: {per_stage: true}, C: {}, D: {secret: true}}\n",
+            {"dev": "all: {A: x, B: x, C: x}\n", "prod": "web: {A: x}\nmailer: {A: x}\nall: {B: x, C: y}\n"},
+            ["plain/dev.yaml:1:10: A is set to the same value on every stage, on dev, prod"]),
+        ("variables: {A: {default: x}}\n", {"dev": "all: {A: x}\n"}, []),
+    ],
     "CJ013": [
         ("variables: {A: {default: x}, P: {kind: port}}\n",
             {"prod": "all: {A: y, P: 080}\nweb: {A: y}\n", "isles": "all: {A: y, P: 80}\n", "shared": "all: {A: x}\n"},

@@ -75,7 +75,9 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     ("stages list", 0, 0),
     ("stages list --json", 0, 0),
     ("stages add extra --follows {S}", 0, 2),  # it exists already
+    ("promote {S} extra --yes", 0, 0),  # it follows it
     ("stages copy {S} twin --yes", 0, 2),  # it exists already
+    ("lift --yes", 0, 0),
     ("stages rename twin twins --yes", 0, 0),
     ("stages remove twins --yes", 0, 2),  # there is none any more
     ("services list", 0, 0),

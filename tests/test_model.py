@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 
 from hypothesis import HealthCheck, Phase, settings
 from hypothesis import strategies as st
@@ -214,6 +215,22 @@ class JarMachine(JarOnDisk):
         for stage in STAGES:
             assert self.seen(stage, "twin") == self.model.env(stage, service)
         self.run("services", "remove", "twin", "--yes", again=2)
+
+    @rule(pair=st.sampled_from([("dev", "prod"), ("isles", "dev"), ("prod", "isles")]))
+    def promote_and_lift(self, pair: tuple[str, str]) -> None:
+        """The target gets what the source has; a lift changes nobody's values. Then the jar is as it was before."""
+        source, target = pair
+        kept = self.folder / "kept"
+        shutil.copytree(self.folder / "jar", kept)
+        self.run("promote", source, target, "--yes")
+        for service in SERVICES:
+            wanted = {name: text for name, text in self.model.env(source, service).items() if name in self.model.secret}
+            assert wanted.items() <= self.seen(target, service).items()
+        everything = [self.seen(stage, service) for stage in STAGES for service in SERVICES]
+        self.run("lift", "--yes")
+        assert [self.seen(stage, service) for stage in STAGES for service in SERVICES] == everything
+        shutil.rmtree(self.folder / "jar")
+        kept.rename(self.folder / "jar")
 
     # -- readers
 

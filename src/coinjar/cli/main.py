@@ -30,6 +30,8 @@ COMMANDS = {
     "put": ("Define", "Set values, for one stage or several."),
     "edit": ("Define", "Edit a stage's values, plain and secret, in your editor."),
     "generate": ("Define", "Generate strong values, different for each stage."),
+    "promote": ("Define", "Give a stage the values of another."),
+    "lift": ("Define", "Set once what all stages agree on."),
     "rename": ("Define", "Rename variables in the jar, in documents and in code."),
     "drop": ("Define", "Remove values, or whole variables."),
     "value": ("Look", "Print one value."),

@@ -44,6 +44,8 @@ class Variable(Record, kw_only=True):
     generate: Mapping[str, object] = {}
     supplied_by: tuple[str, ...] = ()
     sample: str | None = None
+    per_stage: bool = False
+    """Whether each stage has a value of its own by nature: it is never promoted or lifted."""
 
     def is_missing(self, text: str | None) -> bool:
         """Return whether the variable is required and this text is not a value for it: None, or empty without

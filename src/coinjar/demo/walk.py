@@ -302,6 +302,11 @@ def _parts(steps: DemoRun) -> None:
         steps.ask("coinjar value trial-9 PUBLIC_URL --service timetable")
         == steps.ask("coinjar value rehearsal PUBLIC_URL --service timetable"),
     )
+    steps.title("Promote a value that was tried on the branch, then remove the branch's stage")
+    steps.run("coinjar put SEASON=1.20 --stage trial-9")
+    steps.run("coinjar promote trial-9 rehearsal SEASON --yes")
+    steps.holds("rehearsal has it", steps.ask("coinjar value rehearsal SEASON --service timetable") == "1.20")
+    steps.run("coinjar drop SEASON --stage rehearsal")
     steps.run("coinjar stages remove trial-9 --yes")
 
 

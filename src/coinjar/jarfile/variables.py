@@ -32,6 +32,7 @@ VARIABLE = (
         "formerly",
         "place",
         "generate",
+        "per_stage",
     ),
     "supplied",
 )
@@ -107,7 +108,7 @@ def _read_key(fields: FieldReader, key: str, node: Node, name: str, jar: Jar) ->
     """Read one key of a variable, other than its kind, its constraints and its default."""
     if key in ("about", "phase"):
         return fields.text(node, f"{key} of {name}")
-    if key in ("secret", "required", "may_be_empty"):
+    if key in ("secret", "required", "may_be_empty", "per_stage"):
         return fields.flag(node, key)
     if key == "services":
         return frozenset(services_of(fields, node, f"services of {name}", jar))

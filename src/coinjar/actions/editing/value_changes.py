@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import UNSET, Content, SealedDefinition
+from coinjar.core.definition import UNSET, Command, Content, FromEnv, FromFile, FromStore, Outside, SealedDefinition
 from coinjar.core.errors import InputError
 from coinjar.core.model import Jar, Layer
 from coinjar.core.names import ALL
@@ -29,8 +29,23 @@ def as_yaml(content: Content) -> Plain:
         return reveal(content)
     if isinstance(content, Template):
         return {"text": content.source}
-    assert content is UNSET, "commands, files and environment variables are set by editing the file"
+    if isinstance(content, Command | FromFile | FromEnv | FromStore):
+        return _form(content)
+    assert content is UNSET, "a value that cannot be decrypted is not written"
     return {"unset": "true"}
+
+
+def _form(content: Outside) -> Plain:
+    """Return a value from outside in YAML form."""
+    if isinstance(content, Command):
+        more: dict[str, Plain] = {"may_be_empty": "true"} if content.may_be_empty else {}
+        return {"command": [*content.argv], **more}
+    if isinstance(content, FromFile):
+        more = {"base64": "true"} if content.base64 else {}
+        return {"file": content.path, **more}
+    if isinstance(content, FromEnv):
+        return {"from_env": content.name}
+    return {"stored_in": content.destination, "key": content.key}
 
 
 def layer_path(folder: Path, stage: str, *, mine: bool) -> Path:
@@ -79,7 +94,12 @@ class ValueChanges:
 
     def put(self, stage: str, scope: str, name: str, content: Content, *, mine: bool = False) -> None:
         """Set a value. A person's own values are never committed, and so not encrypted."""
-        if self.jar.variables[name].secret and not mine:
+        if isinstance(content, Command | FromFile | FromEnv | FromStore):  # says where the value is, and is no secret
+            if not mine:
+                for narrowest in self.jar.variables[name].scopes_for(scope):
+                    self.drop(stage, narrowest, name)
+            self._edits.setdefault((stage, mine), {})[scope, name] = as_yaml(content)
+        elif self.jar.variables[name].secret and not mine:
             values = {**self._out_of_plain(stage, name, besides=scope), scope: content}
             for value in sorted(
                 values, key=lambda item: item != ALL

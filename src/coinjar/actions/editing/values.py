@@ -236,7 +236,7 @@ def _check(
                     code="secret-in-argv",
                 )
             )
-        faults += _misfits(jar, variable, assignment, stages, services)
+        faults += misfits(jar, variable, assignment, stages, services)
     raise_all(faults)
 
 
@@ -259,7 +259,7 @@ def _supplied(jar: Jar, variable: Variable, stages: Sequence[str], services: Seq
             )
 
 
-def _misfits(
+def misfits(
     jar: Jar, variable: Variable, assignment: Assignment, stages: Sequence[str], services: Sequence[str]
 ) -> list[CoinJarError]:
     """Return why the value cannot be set there."""

@@ -46,6 +46,7 @@ RULES: tuple[Rule[CheckContext], ...] = (
     Rule("CJ041", WARNING, "a reference that is not expanded", mentioned.misplaced),
     Rule("CJ042", WARNING, "a literal instead of a variable", mentioned.literal_value),
     Rule("CJ043", WARNING, "code that cannot be read", mentioned.unreadable),
+    Rule("CJ047", WARNING, "the same value on every stage", layering.same_on_every_stage),
 )
 
 

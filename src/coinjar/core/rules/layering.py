@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from coinjar.core.definition import Definition, Undecryptable
 from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Scope, Variable
 from coinjar.core.names import ALL, SHARED
+from coinjar.core.planned_values import lifted
 from coinjar.core.rules.base import CheckContext
 
 
@@ -39,8 +41,26 @@ def overridden_service(context: CheckContext) -> Iterator[Diagnostic]:
                 yield Diagnostic(message, fix, wide.location, name, stage, service)
 
 
+class RepeatedValue(NamedTuple):
+    """A value that equals the one which would be inherited without it."""
+
+    layer: str
+    scope: str
+    name: str
+    definition: Definition
+    inherited: Definition
+
+
 def equal_to_inherited(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ013"""
+    for value in repeated_values(context):
+        message = f"{value.name} is set to the value it would inherit anyway ({value.inherited.location})"
+        fix = f"`coinjar lift {value.name}`, or remove it, unless it should stay when the inherited one changes"
+        yield Diagnostic(message, fix, value.definition.location, value.name, value.layer, None)
+
+
+def repeated_values(context: CheckContext) -> Iterator[RepeatedValue]:
+    """Yield the values without which every service would get the same."""
     for name in context.jar.plain:
         stage = name if name != SHARED else next(iter(context.stages), None)
         if stage is None:
@@ -64,15 +84,28 @@ def equal_to_inherited(context: CheckContext) -> Iterator[Diagnostic]:
                 if first is not None and all(
                     other is not None and _alike(variable, definition, other) for other in below
                 ):
-                    message = f"{variable_name} is set to the value it would inherit anyway ({first.location})"
-                    yield Diagnostic(
-                        message,
-                        "remove it, unless it should stay when the inherited value changes",
-                        definition.location,
-                        variable_name,
-                        name,
-                        None,
-                    )
+                    yield RepeatedValue(name, scope, variable_name, definition, first)
+
+
+def same_on_every_stage(context: CheckContext) -> Iterator[Diagnostic]:
+    """CJ047"""
+    jar = context.jar
+    stages = [stage for stage in context.stages if "*" not in stage]
+    places: dict[str, list[Definition]] = {}
+    for stage in stages:
+        for values in jar.plain.get(stage, {}).values():
+            for name, definition in values.items():
+                places.setdefault(name, []).append(definition)
+    for name, definitions in places.items():
+        variable = jar.variables[name]
+        if len(definitions) < 2 or variable.per_stage or variable.secret or variable.supplied_by:
+            continue
+        there = [context.resolver(stage) for stage in stages if jar.exists_on(variable, jar.chain(stage))]
+        planned = lifted(there, variable, SHARED)
+        if any(value.content is not None for value in planned):
+            where = ", ".join(dict.fromkeys(value.layer for value in planned if value.content is None))
+            message = f"{name} is set to the same value on every stage, on {where} one by one"
+            yield Diagnostic(message, f"set it once: `coinjar lift {name}`", definitions[0].location, name)
 
 
 def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) -> Definition | None:
