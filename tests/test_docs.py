@@ -102,6 +102,8 @@ def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
         ("compare", "dev", "prod"): 1,
         ("check",): 1,
         ("mentions",): 0,
+        ("value", "prod", "TICKET_DB_PASSWORD", "PUBLIC_URL"): 0,
+        ("promote", "rehearsal", "prod", "--dry-run"): 1,
         ("stages", "list"): 0,
         ("services", "list"): 0,
         ("app", "show"): 0,

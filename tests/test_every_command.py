@@ -72,6 +72,9 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     ("rename --finish NEW_ONE", 0, 2),  # nothing was called so any more
     ("drop {N} --stage {S} --service {V}", 0, 1),  # there is none any more
     ("drop NEWER_ONE --everywhere --yes", 0, 2),  # there is no such variable any more
+    ("declare DECLARED --kind port --about x", 0, 0),
+    ("value {S} {N} {T} --service {V} --json", 0, 0),
+    ("accept CJ036 DECLARED --reason x", "accepted", 2),  # accepted already, or never reported
     ("stages list", 0, 0),
     ("stages list --json", 0, 0),
     ("stages add extra --follows {S}", 0, 2),  # it exists already
@@ -109,7 +112,16 @@ def smallest(cj: Coinjar) -> dict[str, str]:
     cj("put", "PORT=1", "--declare", "--stage", "dev")
     cj("put", "API_TOKEN", "--declare", "--stage", "dev", stdin="made-up-first-canary")
     cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml") + "destinations:\n"})
-    return {"A": "x", "S": "dev", "V": "a", "N": "PORT", "T": "API_TOKEN", "checked": "0", "moved": "0"}
+    return {
+        "A": "x",
+        "S": "dev",
+        "V": "a",
+        "N": "PORT",
+        "T": "API_TOKEN",
+        "checked": "0",
+        "moved": "0",
+        "accepted": "2",
+    }
 
 
 def of_the_demo(cj: Coinjar) -> dict[str, str]:
@@ -126,6 +138,7 @@ def of_the_demo(cj: Coinjar) -> dict[str, str]:
         "T": "MAIL_PASSWORD",
         "checked": "1",
         "moved": "3",
+        "accepted": "0",
     }
 
 

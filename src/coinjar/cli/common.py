@@ -286,6 +286,35 @@ def ask_to_go_on(question: str, *, yes: bool) -> None:
     raise typer.Exit(1)
 
 
+def named_variables(jar: Jar, given: Sequence[str], *, among: Iterable[str] | None = None) -> list[str]:
+    """Return the variables that names and patterns mean; `among` limits what a pattern matches.
+
+    A name without a pattern is returned as it is. Raises UsageError for a pattern that matches nothing.
+    """
+    from coinjar.core.name_patterns import is_pattern, matched
+
+    known = list(jar.variables if among is None else among)
+    result: dict[str, None] = {}
+    for word in given:
+        result |= dict.fromkeys(matched([word], known) if is_pattern(word) else [word])
+    return list(result)
+
+
+def confirm_patterns(given: Sequence[str], names: Sequence[str], what: str, *, dry_run: bool, yes: bool) -> None:
+    """Show what patterns mean before a command acts on them, and ask; nothing is asked for whole names.
+
+    `what` is the question's beginning, such as "Remove from dev". Ends the command with 1 after --dry-run.
+    """
+    from coinjar.core.name_patterns import is_pattern
+
+    if not dry_run and not any(is_pattern(word) for word in given):
+        return
+    print_status(f"{what}: {counted(len(names), 'variable')}: {', '.join(names)}")
+    if dry_run:
+        raise typer.Exit(1)
+    ask_to_go_on("Go on?", yes=yes)
+
+
 def label_first_reader(opened: OpenJar, label: str | None, *, yes: bool = False) -> None:
     """Set the label of the jar's first reader: given, or typed by a person; with `yes` nobody is asked.
 

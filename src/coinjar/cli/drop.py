@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -12,19 +12,25 @@ from coinjar.cli.common import (
     YesOption,
     ask_to_go_on,
     complete_interrupted,
+    confirm_patterns,
     counted,
     layer_names,
+    named_variables,
     open_here,
     print_status,
     variable_names,
 )
 from coinjar.core.errors import UsageError
 
+if TYPE_CHECKING:
+    from coinjar.actions.open_jar import OpenJar
+
 
 def run(
     ctx: typer.Context,
     names: Annotated[
-        list[str], typer.Argument(metavar="NAME...", autocompletion=variable_names, help="The variables.")
+        list[str],
+        typer.Argument(metavar="NAME...", autocompletion=variable_names, help="The variables, also patterns."),
     ],
     stage: Annotated[
         list[str] | None,
@@ -38,10 +44,11 @@ def run(
         bool,
         typer.Option("--everywhere", help="Remove the variables themselves: declarations and all values. Asks first."),
     ] = False,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Only show what would be removed.")] = False,
     yes: YesOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Remove values, or whole variables with --everywhere, which asks first."""
+    """Remove values, or whole variables with --everywhere, which asks first, as a pattern does."""
     from coinjar.actions.editing.removal import drop, drop_everywhere, where_set
 
     opened = open_here(ctx, jar)
@@ -49,16 +56,20 @@ def run(
     if everywhere == bool(stage) or (everywhere and (service or mine)):
         raise UsageError("remove from where?", hint="name --stage STAGE, or use --everywhere for the variable itself")
     if everywhere:
-        names = list(dict.fromkeys(names))
+        names = _present(opened, names, None)
         for dropped in where_set(opened, names):
             whose = "all services" if dropped.scope == "all" else dropped.scope
             print_status(f"{dropped.name}: {dropped.layer}, {whose}{', your own' if dropped.is_mine else ''}")
+        if dry_run:
+            raise typer.Exit(1)
         ask_to_go_on(f"Remove {', '.join(names)}, with the declaration and all values?", yes=yes)
         gone = drop_everywhere(opened, names)
         print_status(f"{', '.join(names)}: removed, with {counted(len(gone), 'value')}")
         return
     stages = list(dict.fromkeys(stage or []))
     services = list(dict.fromkeys(service or []))
+    given, names = names, _present(opened, names, stages, mine=mine)
+    confirm_patterns(given, names, f"Remove from {', '.join(stages)}", dry_run=dry_run, yes=yes)
     gone = drop(opened, names, stages, services=services, mine=mine)
     for dropped in gone:
         print_status(
@@ -75,3 +86,22 @@ def run(
     if lacking:
         print_status(f"there was no value to remove{whom}: {', '.join(lacking)}")
         raise typer.Exit(1)
+
+
+def _present(opened: OpenJar, given: list[str], stages: list[str] | None, *, mine: bool = False) -> list[str]:
+    """Return the variables that names and patterns mean: of those with a value on the stages, for None of all."""
+    from coinjar.core.name_patterns import is_pattern
+
+    if not any(is_pattern(word) for word in given):
+        return list(dict.fromkeys(given))
+    jar = opened.load()
+    if stages is None:
+        return named_variables(jar, given)
+    layers = [opened.load([stage], mine=stage).mine if mine else jar.plain for stage in stages]
+    held = {
+        name: None
+        for stage, plain in zip(stages, layers, strict=True)
+        for values in plain.get(stage, {}).values()
+        for name in values
+    }
+    return named_variables(jar, given, among=held)

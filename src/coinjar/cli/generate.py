@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -12,17 +12,29 @@ from coinjar.cli.common import (
     ServicesOption,
     YesOption,
     ask_to_go_on,
+    confirm_patterns,
     label_first_reader,
     layer_names,
+    named_variables,
     open_here,
     print_status,
     variable_names,
 )
 
+if TYPE_CHECKING:
+    from coinjar.actions.editing.generate import GenerateResult
+
 
 def run(
     ctx: typer.Context,
-    name: Annotated[str, typer.Argument(metavar="NAME", autocompletion=variable_names, help="The variable.")],
+    names: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="NAME...",
+            autocompletion=variable_names,
+            help="The variables; a pattern means secrets and those with `generate`.",
+        ),
+    ],
     stage: Annotated[
         list[str] | None,
         typer.Option(
@@ -66,15 +78,28 @@ def run(
     Values of secrets are encrypted.
     """
     from coinjar.actions.editing.generate import generate, in_use
-    from coinjar.core.generators import ENOUGH
+    from coinjar.core.generators import recipe_of
 
-    given = {"form": form, "length": length, "alphabet": alphabet}
+    how = {"form": form, "length": length, "alphabet": alphabet}
     opened = open_here(ctx, jar)
     label_first_reader(opened, label, yes=yes)
     services = list(dict.fromkeys(service or []))
-    if replace and (used := in_use(opened, name, stage or [], given, services)):
-        ask_to_go_on(f"Replace the value of {name} on {', '.join(used)}?", yes=yes)
-    done = generate(opened, name, stage or [], given, services=services, same=same, replace=replace)
+    declared = opened.load()
+    fitting = [name for name, variable in declared.variables.items() if variable.secret or variable.generate]
+    given, names = names, named_variables(declared, names, among=fitting)
+    for name in names:  # all of them are checked before the first is generated
+        used = in_use(opened, name, stage or [], how, services)
+        recipe_of(declared.variables[name], how)
+        if replace and used:
+            ask_to_go_on(f"Replace the value of {name} on {', '.join(used)}?", yes=yes)
+    confirm_patterns(given, names, "Generate values", dry_run=False, yes=yes)
+    for name in names:
+        _tell(generate(opened, name, stage or [], how, services=services, same=same, replace=replace), same=same)
+
+
+def _tell(done: GenerateResult, *, same: bool) -> None:
+    from coinjar.core.generators import ENOUGH
+
     for note in done.notes:
         print_status(note)
     recipe = done.recipe
@@ -82,7 +107,7 @@ def run(
     verb = "encrypted" if done.variable.secret else "set"
     values = "1 value" if same or len(done.made) == 1 else f"{len(done.made)} different values"
     stages = ", ".join(done.made)
-    print_status(f"{name}: generated {values} ({size}, {recipe.bits:.0f} bits), {verb} on {stages}")
+    print_status(f"{done.variable.name}: generated {values} ({size}, {recipe.bits:.0f} bits), {verb} on {stages}")
     if done.kept:
         print_status(f"kept on {', '.join(done.kept)}, where it has a value (--replace generates a new one)")
     if recipe.bits < ENOUGH:

@@ -11,8 +11,11 @@ from coinjar.cli.common import (
     JarOption,
     LabelOption,
     ServicesOption,
+    YesOption,
+    confirm_patterns,
     label_first_reader,
     layer_names,
+    named_variables,
     open_here,
     print_status,
     variable_names,
@@ -44,7 +47,9 @@ def run(
         ),
     ],
     service: ServicesOption = None,
-    unset: Annotated[bool, typer.Option("--unset", help="Unset the names here; do not inherit a value.")] = False,
+    unset: Annotated[
+        bool, typer.Option("--unset", help="Unset the names (also patterns) here; do not inherit a value.")
+    ] = False,
     text: Annotated[
         bool,
         typer.Option(
@@ -66,6 +71,7 @@ def run(
     exact: Annotated[
         bool, typer.Option("--exact", help="Keep the final line break of stdin. Default: remove one.")
     ] = False,
+    yes: YesOption = False,
     label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
@@ -81,6 +87,9 @@ def run(
     if secret and not declare:
         raise UsageError("--secret says how new names are declared", hint="add --declare, or omit it")
     label_first_reader(opened, label)
+    if unset:
+        given, assignments = assignments, named_variables(opened.load(), assignments)
+        confirm_patterns(given, assignments, f"Unset on {', '.join(stage)}", dry_run=False, yes=yes)
     puttings = (
         [_unset(assignment) for assignment in assignments]
         if unset

@@ -19,7 +19,9 @@ def run(
     ctx: typer.Context,
     names: Annotated[
         list[str] | None,
-        typer.Argument(metavar="OLD NEW [PATH]...", help="The names; then code to change besides that of jar.yaml."),
+        typer.Argument(
+            metavar="OLD NEW [PATH]...", help="The names, or two patterns with one *; then more code to change."
+        ),
     ] = None,
     table: Annotated[
         str | None,
@@ -58,7 +60,7 @@ def run(
         for message in finish_old(opened, finish):
             print_status(message)
         return
-    renames, paths = _asked(list(names or []), table)
+    renames, paths = _asked(opened, list(names or []), table)
     options = RenameOptions(paths, keep_old, probable=probable)
     edits = rename.plan(opened, renames, options)
     _show(edits, opened)
@@ -80,14 +82,21 @@ def run(
         print_status(f"The old name is exported too, until `coinjar rename --finish {next(iter(renames))}`.")
 
 
-def _asked(names: list[str], table: str | None) -> tuple[dict[str, str], list[str]]:
+def _asked(opened: OpenJar, names: list[str], table: str | None) -> tuple[dict[str, str], list[str]]:
     """Return what is to be renamed, and the paths. Raises UsageError, InputError."""
+    from coinjar.core.name_patterns import is_pattern, renamed_by_pattern
+
     if table is None:
         if len(names) < 2:
             raise UsageError(
                 "which name, and to which?",
                 hint="write `coinjar rename OLD NEW`, or --table FILE with two names on each line",
             )
+        if is_pattern(names[0]):
+            from coinjar.jarfile.load import load_declarations
+
+            declared = load_declarations(opened.folder).variables
+            return renamed_by_pattern(names[0], names[1], declared), names[2:]
         return {names[0]: names[1]}, names[2:]
     from pathlib import Path
 
@@ -113,7 +122,9 @@ def _show(edits: RenameEdits, opened: OpenJar) -> None:
     from coinjar.cli.tables import show, styled
     from coinjar.core.display import visible
 
-    pairs = ", ".join(f"{old} → {new}" for old, new in edits.renames.items())
+    most = 3
+    pairs = ", ".join(f"{old} → {new}" for old, new in list(edits.renames.items())[:most])
+    pairs += f" and {len(edits.renames) - most} more" if len(edits.renames) > most else ""
     sealed = f", {counted(edits.sealed, 'sealed value')} encrypted again" if edits.sealed else ""
     show(styled(f"{pairs}: {counted(len(edits.files), 'file')} to change{sealed}", "bold"))
     styles = {"+": "green", "-": "red", "@": "cyan"}

@@ -33,3 +33,18 @@ def matched(given: Sequence[str], known: Iterable[str], what: str = "variable") 
             faults.append(UsageError(f"there is no {what} '{word}'", hint=hint, code=f"unknown-{what}"))
     raise_all([*faults])
     return list(result)
+
+
+def renamed_by_pattern(old: str, new: str, known: Iterable[str]) -> dict[str, str]:
+    """Return the new names of all that match a pattern with one `*`, which stands for the same text in both.
+
+    Raises UsageError for other patterns, and if nothing matches.
+    """
+    before, star, behind = old.partition("*")
+    if old.count("*") != 1 or new.count("*") != 1 or any(sign in old + new for sign in "?["):
+        hint = "write `coinjar rename 'MAIL_*' 'SMTP_*'`"
+        raise UsageError("both patterns need exactly one *", hint=hint, code="pattern")
+    names = [name for name in known if matches(name, [before + star + behind])]
+    if not names:
+        raise UsageError(f"no variable matches '{old}'", hint="`coinjar grid` lists them", code="no-match")
+    return {name: new.replace("*", name[len(before) : len(name) - len(behind)]) for name in names}
