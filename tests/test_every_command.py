@@ -73,6 +73,7 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     ("drop {N} --stage {S} --service {V}", 0, 1),  # there is none any more
     ("drop NEWER_ONE --everywhere --yes", 0, 2),  # there is no such variable any more
     ("declare DECLARED --kind port --about x", 0, 0),
+    ("undo --dry-run", 1, 1),  # there is something to undo
     ("value {S} {N} {T} --service {V} --json", 0, 0),
     ("accept CJ036 DECLARED --reason x", "accepted", 2),  # accepted already, or never reported
     ("stages list", 0, 0),

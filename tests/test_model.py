@@ -232,6 +232,20 @@ class JarMachine(JarOnDisk):
         shutil.rmtree(self.folder / "jar")
         kept.rename(self.folder / "jar")
 
+    @precondition(lambda self: self.model.secret)
+    @rule(data=st.data(), layer=st.sampled_from(LAYERS), scope=SCOPES)
+    def change_and_undo(self, data: st.DataObject, layer: str, scope: str) -> None:
+        name = data.draw(st.sampled_from(self.model.named()))
+        before = {
+            path: path.read_bytes() for path in sorted((self.folder / "jar").glob("[!.]*/**/*")) if path.is_file()
+        }
+        self.once("put", name, "--unset", "--stage", layer, *narrowed(scope))
+        after = {path: path.read_bytes() for path in sorted((self.folder / "jar").glob("[!.]*/**/*")) if path.is_file()}
+        if after != before:
+            self.once("undo", "--yes")
+            self.once("undo", "--yes", code=2)
+        assert before == {path: path.read_bytes() for path in before}
+
     # -- readers
 
     @precondition(lambda self: self.model.secrets)

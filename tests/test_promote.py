@@ -72,6 +72,13 @@ def test_all_that_differs_is_promoted_in_its_form(two: Coinjar) -> None:
     assert "Nothing to promote" in two("promote", "dev", "prod", "--yes").err
 
 
+def test_a_value_of_one_service_is_promoted_alone(two: Coinjar) -> None:
+    two("put", "LEVEL=high", "--stage", "dev", "-s", "worker")
+    two("promote", "dev", "prod", "LEVEL", "--yes")
+    assert "worker:\n  LEVEL: high" in two.read("jar/plain/prod.yaml")
+    assert "LEVEL" not in seen(two, "prod", "web")
+
+
 def test_names_patterns_and_services(two: Coinjar) -> None:
     two("promote", "dev", "prod", "PORT", "-s", "worker", "--yes")
     assert (seen(two, "prod", "worker")["PORT"], seen(two, "prod", "web")["PORT"]) == ("82", "90")

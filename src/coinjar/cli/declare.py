@@ -81,7 +81,7 @@ def run(
     if not list(plan.files.changes()):
         print_status(f"{', '.join(names_meant)}: already declared so")
         return
-    plan.files.write(opened)
+    plan.files.write(opened, "declare")
     for words, changed in (("declared", plan.new), ("changed", plan.changed)):
         if changed:
             print_status(f"{', '.join(changed)}: {words} in jar.yaml")

@@ -51,7 +51,7 @@ def run(
     _show(plan)
     finish_plan(dry_run=dry_run)
     ask_to_go_on("Write this?", yes=yes)
-    for note in apply_plan(opened, plan):
+    for note in apply_plan(opened, plan, "lift"):
         print_status(note)
     print_status(f"Lifted {counted(len(plan.names), 'variable')}.")
 

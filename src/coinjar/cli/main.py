@@ -35,6 +35,7 @@ COMMANDS = {
     "lift": ("Define", "Set once what all stages agree on."),
     "rename": ("Define", "Rename variables in the jar, in documents and in code."),
     "drop": ("Define", "Remove values, or whole variables."),
+    "undo": ("Define", "Undo your last change of the jar."),
     "value": ("Look", "Print one value."),
     "grid": ("Look", "Show the grid: variables down, stages across."),
     "why": ("Look", "Explain one value: every layer that sets it, and which takes effect."),

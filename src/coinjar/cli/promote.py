@@ -68,7 +68,7 @@ def run(
         return
     finish_plan(dry_run=dry_run)
     ask_to_go_on(f"Change {counted(len(plan.names), 'variable')} on {target}?", yes=yes)
-    for note in apply_plan(opened, plan):
+    for note in apply_plan(opened, plan, "promote"):
         print_status(note)
     print_status(f"Promoted {counted(len(plan.names), 'variable')}. Next: `coinjar deliver {target}`")
 

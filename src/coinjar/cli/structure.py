@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 from coinjar.cli.common import ask_to_go_on, complete_interrupted, counted, print_status
-from coinjar.core.name_change import APPLICATION, STAGE, NameChange
+from coinjar.core.name_change import APPLICATION, COMMANDS, STAGE, NameChange
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -58,7 +58,7 @@ def _next(change: NameChange) -> str:
 
 def add_part(opened: OpenJar, files: PlannedFiles, what: str, name: str) -> None:
     """Write a new stage or service."""
-    files.write(opened)
+    files.write(opened, f"{COMMANDS[what]} add")
     print_status(f"Added the {what} {name}.")
     show_files(files)
 
@@ -103,7 +103,7 @@ def remove_part(opened: OpenJar, what: str, name: str, *, dry_run: bool, yes: bo
         print_status(f"what was delivered to {', '.join(removal.stays_at)} stays there: remove it there")
     finish_plan(dry_run=dry_run)
     ask_to_go_on(f"Remove the {what} {name}?", yes=yes)
-    removal.files.write(opened)
+    removal.files.write(opened, f"{COMMANDS[removal.what]} remove")
     print_status(f"Removed the {what} {name}. Commit jar/. Only version control has its values now.")
 
 

@@ -8,6 +8,8 @@ from typing import NamedTuple
 
 STAGE, SERVICE, APPLICATION = "stage", "service", "application"
 """What can have a new name besides variables."""
+COMMANDS = {STAGE: "stages", SERVICE: "services", APPLICATION: "app"}
+"""The command that changes each."""
 
 _ADDITIONS = re.compile(r"(\$\$)|\$\{\w+((?:@\w+(?::[a-z0-9_-]+)?)+)")
 _SERVICE = re.compile(r"@of:([a-z0-9_-]+)")

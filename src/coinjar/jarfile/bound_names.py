@@ -7,7 +7,7 @@ from pathlib import Path
 
 from coinjar.core.errors import CoinJarError, DecryptionError, Location
 from coinjar.core.model import Jar
-from coinjar.core.name_change import APPLICATION, SERVICE, STAGE, NameChange, service_references
+from coinjar.core.name_change import APPLICATION, COMMANDS, SERVICE, STAGE, NameChange, service_references
 from coinjar.core.reference_renames import in_references, spliced
 from coinjar.core.references import Template, parse_template
 from coinjar.crypto.sealed_file import SealedEntry
@@ -15,8 +15,6 @@ from coinjar.crypto.sealing import Unsealer, UnsealError, associated
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import load_declarations
 from coinjar.jarfile.readers import load_readers
-
-_COMMANDS = {STAGE: "stages", SERVICE: "services", APPLICATION: "app"}
 
 
 def with_present_names(content: Template, jar: Jar) -> Template:
@@ -73,7 +71,7 @@ def hand_rename_hint(folder: Path, stage: str) -> str:
 
 def rename_command(change: NameChange) -> str:
     """Return the command that makes a change, or completes it."""
-    return f"`coinjar {_COMMANDS[change.what]} rename {change.old} {change.new}`"
+    return f"`coinjar {COMMANDS[change.what]} rename {change.old} {change.new}`"
 
 
 def _earlier(folder: Path, jar: Jar, stage: str, scope: str) -> Iterator[NameChange]:

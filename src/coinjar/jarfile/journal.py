@@ -36,9 +36,9 @@ def _held(path: Path) -> bytes | None:
         return None
 
 
-def _key() -> bytes:
-    """Return this account's key for journals, made at the first use: a journal that came with a repository cannot have
-    a code made with it.
+def account_key() -> bytes:
+    """Return this account's key for journals and records of the last change, made at the first use: one that came with
+    a repository cannot have been made with it.
     """
     path = config_folder() / "journal.key"
     try:
@@ -51,7 +51,7 @@ def _key() -> bytes:
 
 def _code(jar: Path, entries: object) -> str:
     text = json.dumps(["coinjar journal 1", os.path.realpath(jar), entries])
-    return hmac.digest(_key(), text.encode(), "sha256").hex()
+    return hmac.digest(account_key(), text.encode(), "sha256").hex()
 
 
 def is_unfinished(jar: Path) -> bool:
@@ -67,6 +67,9 @@ def replace_all(jar: Path, files: Mapping[Path, tuple[bytes | None, bytes | None
     """
     _refuse_changed({path: old for path, (old, _) in files.items()})
     require_own_local(jar)
+    from coinjar.jarfile.last_change import replaced  # it writes with this module
+
+    replaced({path: old for path, (old, _) in files.items()})
     folder = JarLayout(jar).journal
     shutil.rmtree(folder, ignore_errors=True)
     entries = []

@@ -15,17 +15,23 @@ from coinjar.system.version_control import repository_of, tracked_in
 
 
 @contextmanager
-def locked(folder: Path) -> Iterator[None]:
+def locked(folder: Path, command: str = "") -> Iterator[None]:
     """Lock the jar: every change of it reads and writes inside. Waits for others, and removes what killed runs left.
 
-    Raises InputError, ExternalError.
+    `command` makes the change one that `coinjar undo` can undo. Raises InputError, ExternalError.
     """
     require_own_local(folder)
     layout = JarLayout(folder)
     with locked_file(layout.local / "lock"):
         for written in (folder, layout.plain("x").parent, layout.sealed_folder, layout.keys_folder, layout.local):
             remove_unfinished(written)
-        yield
+        if not command:
+            yield
+            return
+        from coinjar.jarfile.last_change import recorded  # not needed by what only reads
+
+        with recorded(folder, command):
+            yield
 
 
 def require_own_local(folder: Path) -> None:

@@ -345,7 +345,7 @@ def carry_out(opened: OpenJar, steps: list[AdoptStep], *, again: Callable[[], li
     """
     declare = {step.name: step.variable for step in steps if step.action == NEW}
     values = [step for step in steps if step.action in (NEW, ADD, CHANGE)]
-    with locked(opened.folder):
+    with locked(opened.folder, "adopt"):
         if _facts(again()) != _facts(steps):
             raise InputError(
                 "the jar was changed by another process meanwhile", hint="run it again", code="changed-meanwhile"

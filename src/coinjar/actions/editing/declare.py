@@ -112,5 +112,5 @@ def accept(opened: OpenJar, acceptance: Acceptance, reason: str) -> list[Finding
     files = PlannedFiles()
     edit = Edit(("accepted", END), {**entry, "reason": reason})
     files.set(path, apply(read_bytes(path), display_path(path), [edit]))
-    files.write(opened)
+    files.write(opened, "accept")
     return [finding for finding in found if not finding.accepted]

@@ -202,7 +202,7 @@ def take(opened: OpenJar, stage: str, before: EditBuffer, file: str, edited: str
 
     Raises all faults, with nothing written.
     """
-    with locked(opened.folder):
+    with locked(opened.folder, "edit"):
         jar = opened.load([stage] if stage != SHARED else [])
         new_plain, secrets = read_text(jar, stage, file, edited)
         if _state(opened, stage) != (before.plain, before.coins):

@@ -21,7 +21,7 @@ def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
 
     Raises UsageError for a name that is neither, InputError for one that is still used in the encrypted values.
     """
-    with locked(opened.folder):
+    with locked(opened.folder, "rename"):
         jar = load_declarations(opened.folder)
         owners = {old: _owner_of(jar, old) for old in names}
         for old, owner in owners.items():

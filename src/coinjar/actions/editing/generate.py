@@ -42,7 +42,7 @@ def generate(
     Raises UsageError, with nothing written, for a named stage that already has a value, unless `replace`; and if no
     stage lacks one.
     """
-    with locked(opened.folder):
+    with locked(opened.folder, "generate"):
         jar = opened.load()
         variable = jar.variable(name)
         recipe = recipe_of(variable, given)

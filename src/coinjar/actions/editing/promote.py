@@ -103,7 +103,11 @@ def _one(
         definition = definitions[service]
         if definition is not None and isinstance(definition.content, Undecryptable):
             return None, "", [definition.content.fault]
-    whole = not services and set(here) == set(target.services_of(variable)) and given == different
+    whole = (
+        not services
+        and set(here) == set(target.services_of(variable))
+        and all(definitions[service] not in (None, variable.default) for service in here)
+    )
     asked = here if whole else given
     planned = promoted(source, target, variable, asked, for_all=whole)
     errors = [
@@ -182,11 +186,12 @@ _ACCEPTED = ("CJ013", "CJ047")
 """Rules of `check` that propose a lift: a variable whose finding was accepted is lifted only by name."""
 
 
-def apply_plan(opened: OpenJar, plan: ValuePlan) -> list[str]:
-    """Write planned values; return remarks on new keys. Raises InputError, with nothing changed, if the jar has changed
-    since, DecryptionError for a stage whose key is not ours.
+def apply_plan(opened: OpenJar, plan: ValuePlan, command: str) -> list[str]:
+    """Write planned values for a command; return remarks on new keys.
+
+    Raises DecryptionError, with nothing changed, for a stage whose key is not ours.
     """
-    with locked(opened.folder):
+    with locked(opened.folder, command):
         change = ValueChanges(opened, opened.load())
         for value in plan.values:
             if value.content is None:

@@ -39,7 +39,7 @@ def drop(
     opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, services: Sequence[str], mine: bool
 ) -> list[DroppedValue]:
     """Remove values from the layers of these stages. Return what was removed."""
-    with locked(opened.folder):
+    with locked(opened.folder, "drop"):
         jar = opened.load()
         for name in names:
             jar.variable(name)
@@ -88,7 +88,7 @@ def drop_everywhere(opened: OpenJar, names: Sequence[str]) -> list[DroppedValue]
     This also removes a name with values and without a declaration, which makes a jar invalid.
     """
     folder = opened.folder
-    with locked(folder):
+    with locked(folder, "drop"):
         gone = where_set(opened, names)
         declared = load_declarations(folder)
         files = {

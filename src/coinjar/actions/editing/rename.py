@@ -55,7 +55,7 @@ def _together(renames: Mapping[str, str], places: list[PlacedEdits]) -> RenameEd
 
 def apply_edits(opened: OpenJar, renames: Mapping[str, str], options: RenameOptions, shown: RenameEdits) -> None:
     """Write the edits in `shown`. Raises InputError, with nothing changed, if anything has changed since."""
-    with locked(opened.folder):
+    with locked(opened.folder, "rename"):
         now = plan(opened, renames, options)
         sealed = {JarLayout(opened.folder).sealed(layer) for layer in value_layers(opened.folder)}
         if _facts(now, sealed) != _facts(shown, sealed):

@@ -77,7 +77,7 @@ def put(
     """
     folder = opened.folder
     with (
-        locked(folder),
+        locked(folder, "put"),
         _declared_first(opened, puttings if declare else (), as_secret=as_secret) as (
             known,
             first,

@@ -12,7 +12,7 @@ from coinjar.actions.structure.add_part import require_new
 from coinjar.actions.structure.planned_files import PlannedFiles
 from coinjar.core.errors import UsageError
 from coinjar.core.model import Jar
-from coinjar.core.name_change import SERVICE, STAGE
+from coinjar.core.name_change import COMMANDS, SERVICE, STAGE
 from coinjar.documents.duplication import element_again, member_again
 from coinjar.documents.edit import END, Edit, apply
 from coinjar.documents.removal import Path, Splice
@@ -79,7 +79,7 @@ def plan_copy(opened: OpenJar, what: str, old: str, new: str, *, secrets: bool) 
 
 def apply_copy(opened: OpenJar, copy: PartCopy) -> None:
     """Write a planned copy. Raises InputError with nothing changed, ExternalError."""
-    copy.files.write(opened)
+    copy.files.write(opened, f"{COMMANDS[copy.what]} copy")
     if copy.sealing is not None:
         copy.sealing.approval.record_consents()
 

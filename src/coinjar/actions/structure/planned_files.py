@@ -52,13 +52,14 @@ class PlannedFiles:
             if self._before[path] != new:
                 yield path, self._before[path], new
 
-    def write(self, opened: OpenJar) -> None:
-        """Write everything, or nothing if the jar would not be valid any more, or a file has changed meanwhile.
+    def write(self, opened: OpenJar, command: str) -> None:
+        """Write everything for a command, or nothing if the jar would not be valid any more, or a file has changed
+        meanwhile.
 
         Raises InputError, ExternalError.
         """
         contents = {path: (old, new) for path, old, new in self.changes()}
-        with locked(opened.folder):
+        with locked(opened.folder, command):
             replace_all(opened.folder, contents)
             try:
                 opened.load()

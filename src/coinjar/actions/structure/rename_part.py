@@ -20,7 +20,7 @@ from coinjar.actions.structure.sealed_names import SealedRename
 from coinjar.core.consent import Act
 from coinjar.core.errors import Location, UsageError
 from coinjar.core.model import Destination, Jar
-from coinjar.core.name_change import APPLICATION, SERVICE, STAGE, NameChange
+from coinjar.core.name_change import APPLICATION, COMMANDS, SERVICE, STAGE, NameChange
 from coinjar.core.names import name_fault, suggestion
 from coinjar.core.placeholders import fill
 from coinjar.destinations import file_class_of, is_live
@@ -91,7 +91,7 @@ def plan_rename(opened: OpenJar, change: NameChange) -> PartRename:
 
 def apply_rename(opened: OpenJar, renaming: PartRename) -> None:
     """Write a planned rename. Raises InputError with nothing changed, ExternalError."""
-    renaming.files.write(opened)
+    renaming.files.write(opened, f"{COMMANDS[renaming.change.what]} rename")
     opened.gate.record(*renaming.acts)
 
 
