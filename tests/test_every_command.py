@@ -76,6 +76,9 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     ("undo --dry-run", 1, 1),  # there is something to undo
     ("value {S} {N} {T} --service {V} --json", 0, 0),
     ("accept CJ036 DECLARED --reason x", "accepted", 2),  # accepted already, or never reported
+    ("history {N}", 2, 2),  # there is no version control here
+    ("textconv jar/coins/{S}.coins", 0, 0),
+    ("resolve", 0, 0),
     ("stages list", 0, 0),
     ("stages list --json", 0, 0),
     ("stages add extra --follows {S}", 0, 2),  # it exists already

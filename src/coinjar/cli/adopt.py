@@ -201,7 +201,7 @@ def _show(source: SourceVariables, steps: list[AdoptStep], stage: str, services:
     for remark in source.reading.remarks:
         print_status(f"  {remark.location}: {visible(remark.message)}")
     secrets = {step.name for step in steps if step.secret and step.action in (NEW, ADD, CHANGE)}
-    if secrets:
+    if secrets and source.dialect != "jar":
         print_status(
             f"\n{counted(len(secrets), 'secret')} will be encrypted; the plain values remain in {source.label}, so "
             "keep it out of version control."

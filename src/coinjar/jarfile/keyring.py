@@ -89,6 +89,10 @@ class KeyRing:
         self._approvals: dict[str, ApprovalKey | DecryptionError | None] = {}
         self._openers: dict[tuple[str, str], list[Unsealer]] = {}
 
+    def read(self, path: Path) -> bytes | None:
+        """Return the content of a key file, None if there is none. Raises InputError."""
+        return read_sealed_file(path)
+
     def identity(self) -> Identity:
         """Return the identity of whoever runs this. Raises DecryptionError."""
         if self._identity is None:
@@ -116,7 +120,7 @@ class KeyRing:
     def _unwrapped(self, stage: str, scope: str) -> DataKey:
         path = JarLayout(self.folder).key(stage, scope)
         where = Location(display_path(path))
-        data = read_sealed_file(path)
+        data = self.read(path)
         whose = f"the secrets of {stage}" + (f" for {scope}" if scope != ALL else "")
         if data is None:
             from coinjar.jarfile.bound_names import hand_rename_hint  # rarely needed: not at every start
@@ -249,7 +253,7 @@ class KeyRing:
         from coinjar.crypto.approval import read_approval_key
 
         path = JarLayout(self.folder).approval_key(stage)
-        data = read_sealed_file(path)
+        data = self.read(path)
         if data is None:
             return None
         identity = self._identity_for(stage, ALL)

@@ -102,6 +102,9 @@ def _write(jar: Path, command: str, changed: Mapping[Path, tuple[bytes | None, b
         if old is not None:
             replace_file(folder / str(number), _encrypted(old, f"{jar}\0{number}"), private=True)
         rows.append({"path": str(path), "had": old is not None, "now": _digest(new)})
+    ignored = JarLayout(jar).local / ".gitignore"
+    if not ignored.exists():  # a jar made by hand may have none that names the folder
+        replace_file(ignored, b"*\n")
     data = {"command": command, "when": datetime.now(UTC).isoformat(timespec="seconds"), "files": rows}
     replace_file(folder / _LIST, _encrypted(json.dumps(data).encode(), f"{jar}\0{_LIST}"), private=True)
 

@@ -71,7 +71,7 @@ def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | N
     if len(lines) > 1:
         message = f"{coin.name} is in lines {' and '.join(map(str, lines))} for {coin.scope}: two branches changed it"
         return DecryptionError(
-            message, hint="remove one of the lines, or set the value again", location=location, code="tampered"
+            message, hint="take one: `coinjar resolve`, or set the value again", location=location, code="tampered"
         )
     return None
 

@@ -57,6 +57,19 @@ class VariableRecord(NamedTuple):
     secret: bool
 
 
+class VariableDelivery(NamedTuple):
+    """One delivery that changed a variable at a target."""
+
+    number: int
+    stage: str
+    destination: str
+    who: str
+    started: datetime
+    target: str
+    action: str
+    secret: bool
+
+
 def now() -> datetime:
     """Return UTC as stored: without a zone, to the second."""
     return datetime.now(UTC).replace(tzinfo=None, microsecond=0)
@@ -346,6 +359,25 @@ class RecordStore:
                     for target, name, action, secret in variables
                 ],
             )
+
+    def of_variable(self, names: Sequence[str]) -> list[VariableDelivery]:
+        """Return the deliveries that changed a variable, under any of its names, oldest first."""
+        result = []
+        with self.connected() as transaction:
+            for name in names:
+                rows = transaction.rows(
+                    "SELECT number, stage, destination, who, started, target, action, secret FROM coinjar_changes"
+                    " JOIN coinjar_deliveries ON coinjar_changes.delivery = coinjar_deliveries.number"
+                    " WHERE app = :app AND name = :name",
+                    {"app": self.app, "name": name},
+                )
+                for number, stage, destination, whose, started, target, action, secret in rows:
+                    when = as_time(started)
+                    assert when, "a column that is never null"
+                    place = self.names.present_stage(stage), destination, whose, when
+                    named = self.names.present_target(target)
+                    result.append(VariableDelivery(number, *place, named, action, bool(secret)))
+        return sorted(result)
 
     def unanswered(self, stage: str, destination: str, target: str) -> bool:
         """Return whether the newest delivery to a target requested a restart without a confirmation."""

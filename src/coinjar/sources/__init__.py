@@ -23,6 +23,7 @@ BUILT_IN = {
     "document": ("structures:read_document", "document:PATH#POINTER"),
     "bundle": ("structures:read_bundle", "bundle:PATH"),
     "dest": ("structures:read_destination", "dest:NAME@STAGE"),
+    "commit": ("revisions:read_commit", "commit:REVISION@STAGE"),
     "process": ("running:read_process", "process:PID"),
     "container": ("running:read_container", "container:NAME"),
     "image": ("images:read_image", "image:NAME or image:PATH"),

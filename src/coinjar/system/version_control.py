@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 import subprocess
 from collections.abc import Iterable, Iterator
 from pathlib import Path
@@ -70,7 +71,7 @@ def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
     if top is None:
         return
     listed = [
-        line.partition(" ") for line in os.fsdecode(_output(top, ["rev-list", "--all", "--objects"])).splitlines()
+        line.partition(" ") for line in os.fsdecode(git_output(top, ["rev-list", "--all", "--objects"])).splitlines()
     ]
     names = {name: path for name, _, path in listed if path}
     environment = _environment()
@@ -93,7 +94,9 @@ def history(folder: Path) -> Iterator[tuple[str, str, bytes]]:
 def commit_of(folder: Path, name: str) -> str:
     """Return the short name of the oldest commit that added an object. Raises ExternalError."""
     top = _top(folder)
-    result = os.fsdecode(_output(top, ["log", "--all", "--format=%h", f"--find-object={name}"])).split() if top else []
+    result = (
+        os.fsdecode(git_output(top, ["log", "--all", "--format=%h", f"--find-object={name}"])).split() if top else []
+    )
     return result[-1] if result else ""
 
 
@@ -110,9 +113,23 @@ def lines_with(folder: Path, pattern: str) -> list[tuple[Path, int, str]]:
     top = _top(folder)
     if top is None:
         return []
-    output = _output(top, ["grep", "-nzIE", "-e", pattern], quiet=1).decode(errors="replace")
+    output = git_output(top, ["grep", "-nzIE", "-e", pattern], quiet=1).decode(errors="replace")
     rows = [line.split("\0", 2) for line in output.splitlines()]
     return [(top / row[0], int(row[1]), row[2]) for row in rows if len(row) == 3]
+
+
+def set_text_conversion(jar: Path) -> None:
+    """Let git of this clone show the jar's encrypted values by `coinjar textconv`. Raises ExternalError."""
+    top = repository_of(jar)
+    if top is None:
+        raise ExternalError(
+            "there is no repository around the jar",
+            hint="`git init` makes one",
+            location=Location(str(jar)),
+            code="git",
+        )
+    name = os.path.relpath(os.path.realpath(jar), os.path.realpath(top))
+    git_output(top, ["config", "diff.coinjar.textconv", f"coinjar --jar {shlex.quote(name)} textconv"])
 
 
 # What a repository's own configuration could make git run or contact: none of it is needed to read.
@@ -125,10 +142,13 @@ def _environment() -> dict[str, str]:
 
 
 def _git(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> set[str]:
-    return {os.fsdecode(word) for word in _output(top, arguments, quiet=quiet, given=given).split(b"\0") if word}
+    return {os.fsdecode(word) for word in git_output(top, arguments, quiet=quiet, given=given).split(b"\0") if word}
 
 
-def _output(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> bytes:
+def git_output(top: Path, arguments: list[str], *, quiet: int = 0, given: str = "") -> bytes:
+    """Return what git prints, without what a repository's configuration could make it run; `quiet` is another exit
+    code that is no fault. Raises ExternalError.
+    """
     try:
         done = subprocess.run(  # noqa: S603 - fixed words and paths
             ["git", *_QUIET, "-C", str(top), *arguments],  # noqa: S607 - git of whoever runs this
