@@ -208,7 +208,10 @@ def test_the_last_layer_that_speaks_wins(spoken: set[str], unset: set[str]) -> N
         "base": Stage(name=StageName("base"), location=where),
         "prod": Stage(name=StageName("prod"), location=where, follows=StageName("base")),
     }
-    services = {"web": Service(ServiceName("web"), where), "other": Service(ServiceName("other"), where)}
+    services = {
+        "web": Service(name=ServiceName("web"), location=where),
+        "other": Service(name=ServiceName("other"), location=where),
+    }
     plain = {"shared": scopes("shared"), "base": scopes("base"), "prod": scopes("prod")}
     jar = Jar(
         app="a",

@@ -130,10 +130,8 @@ def test_the_history_of_a_variable_with_deliveries(committed: Coinjar, tmp_path:
     assert events[2][0] == "delivered: new"
     assert events[3] == ("changed", "prod", "•••• 13 chars #1", "committed")
     assert "made-up" not in shown + json.dumps(data)
-    assert [event["layer"] for event in json.loads(committed("history", "HOST", "--json").out)["events"]] == [
-        "prod",
-        "prod",
-    ]
+    hosts = json.loads(committed("history", "HOST", "--json").out)["events"]
+    assert [event["scope"] for event in hosts if event["action"] == "set"] == ["all", "worker"]
     assert json.loads(committed("history", "HOST", "--stage", "dev", "--json").out)["events"] == []
 
 

@@ -63,7 +63,7 @@ def jars(draw: st.DrawFn) -> Jar:
             services=draw(some_services),
             stages=draw(some_stages),
         )
-    services = {name: Service(ServiceName(name), HERE) for name in SERVICES}
+    services = {name: Service(name=ServiceName(name), location=HERE) for name in SERVICES}
     stages = {
         name: Stage(name=StageName(name), location=HERE, follows=StageName(follows) if follows else None)
         for name, follows in STAGES.items()

@@ -11,7 +11,7 @@ from coinjar.cli.deliver import DryRunOption, GuardedOption, RestartOption, Wait
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
-    from coinjar.records.store import DeliveryRecord
+    from coinjar.records.rows import DeliveryRecord
 
 _SIGNS = {"new": "+", "changed": "≠", "again": "?", "gone": "-"}
 

@@ -104,7 +104,7 @@ class Resolved:
         return self.definition is not None and isinstance(self.definition.content, Unset)
 
 
-class Service(Record):
+class Service(Record, kw_only=True):
     """A part of the application that runs by itself."""
 
     name: ServiceName

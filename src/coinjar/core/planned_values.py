@@ -106,6 +106,8 @@ def lifted(resolvers: Sequence[Resolver], variable: Variable, layer: str) -> lis
 
     `resolvers` are those of all stages that have the variable.
     """
+    if len(resolvers) < 2:
+        return []
     services = [service for service in resolvers[0].jar.services if variable.applies_to(service)]
     first = resolvers[0]
     agreed = {service: first.winner(variable.name, service) for service in services}

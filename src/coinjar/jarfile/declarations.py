@@ -140,7 +140,9 @@ def _read_services(fields: FieldReader, node: Node | None) -> dict[str, Service]
             fields.text(own.get("about"), "about"),
             former_names(fields, own.get("formerly"), "service", name),
         )
-        services[name] = Service(ServiceName(name), location(key, fields.file), about, code, former)
+        services[name] = Service(
+            name=ServiceName(name), location=location(key, fields.file), about=about, code=code, formerly=former
+        )
     refuse_taken(fields, "service", {name: service.formerly for name, service in services.items()}, node)
     return services
 

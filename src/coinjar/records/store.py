@@ -9,7 +9,7 @@ import socket
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 from urllib.parse import urlsplit
 
 from coinjar.core.delivery import DeliveryChange, LastApplied
@@ -17,57 +17,12 @@ from coinjar.core.errors import CoinJarError, ExternalError, InputError, Locatio
 from coinjar.core.recorded_names import RecordedNames
 from coinjar.core.secret import reveal
 from coinjar.records.database import Database, DatabaseError, PostgresDatabase, SqliteDatabase, Transaction, Values
+from coinjar.records.rows import DeliveryRecord, TargetRecord, VariableDelivery, VariableRecord
 from coinjar.system.files import display_path
 
 RUNNING, DONE, FAILED, INTERRUPTED = "running", "done", "failed", "interrupted"
 ASKED, RESTARTED, WAITS = "asked", "done", "waits"
 """A target's restart: requested and not confirmed yet, done, or still needed."""
-
-
-class DeliveryRecord(NamedTuple):
-    """One delivery to a destination. Times are UTC."""
-
-    number: int
-    stage: str
-    destination: str
-    who: str
-    started: datetime
-    ended: datetime | None
-    state: str
-    undoes: int | None
-
-
-class TargetRecord(NamedTuple):
-    """What a delivery did to one target. `snapshot` is encrypted: the values before, and after."""
-
-    target: str
-    label: str
-    state: str
-    restart: str
-    notes: str
-    snapshot: bytes | None
-
-
-class VariableRecord(NamedTuple):
-    """One variable that was changed."""
-
-    target: str
-    name: str
-    action: str
-    secret: bool
-
-
-class VariableDelivery(NamedTuple):
-    """One delivery that changed a variable at a target."""
-
-    number: int
-    stage: str
-    destination: str
-    who: str
-    started: datetime
-    target: str
-    action: str
-    secret: bool
 
 
 def now() -> datetime:

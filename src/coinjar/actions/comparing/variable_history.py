@@ -15,7 +15,7 @@ from coinjar.core.model import Jar, Variable
 from coinjar.core.references import Template
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.revision import RevisionKeyRing, load_revision
-from coinjar.records.store import VariableDelivery
+from coinjar.records.rows import VariableDelivery
 from coinjar.system.revisions import Commit, RevisionFiles, commits_of
 
 SET, CHANGED, REMOVED, DELIVERED, UNREADABLE = "set", "changed", "removed", "delivered", "not readable"

@@ -13,7 +13,8 @@ from coinjar.core.display import Masker
 from coinjar.core.errors import UsageError
 from coinjar.core.model import Jar
 from coinjar.destinations.stage_view import RenderContext, services_for
-from coinjar.records.store import DeliveryRecord, RecordStore, TargetRecord, VariableRecord
+from coinjar.records.rows import DeliveryRecord, TargetRecord, VariableRecord
+from coinjar.records.store import RecordStore
 
 
 def services_of(jar: Jar, delivery: DeliveryRecord, target: str) -> list[str]:

@@ -66,7 +66,7 @@ def plan_promotion(
         left += [(name, _reason(errors[0]))] if errors and name not in exact else []
         values += [] if errors else planned or []
     raise_all(faults)
-    _require_no_new_errors(jar, with_planned(jar, values), target, values)
+    _require_no_new_errors(jar, with_planned(jar, values), target)
     changed = {value.name for value in values}
     asked = services or list(jar.services)
     then = opened.resolver(target, jar=with_planned(jar, values))
@@ -125,18 +125,14 @@ def _one(
     return planned, "", errors
 
 
-def _require_no_new_errors(before: Jar, after: Jar, stage: str, planned: Sequence[PlannedValue]) -> None:
+def _require_no_new_errors(before: Jar, after: Jar, stage: str) -> None:
     """Raise what rules of `check` would report as new errors on the stage."""
-    names = {value.name for value in planned}
     rules = [rule for rule in RULES if rule.severity == ERROR]
     known = {finding.diagnostic.message for finding in run(CheckContext(before), rules)}
     faults: list[CoinJarError] = []
     for finding in run(CheckContext(after), rules):
         diagnostic = finding.diagnostic
-        concerns = diagnostic.stage in (None, stage) and (
-            diagnostic.variable in names or any(name in diagnostic.message for name in names)
-        )
-        if diagnostic.message not in known and finding.accepted is None and concerns:
+        if diagnostic.message not in known and finding.accepted is None and diagnostic.stage in (None, stage):
             message = f"on {stage}, {finding.rule.code} would report: {diagnostic.message}"
             faults.append(InputError(message, hint=diagnostic.hint, code=finding.rule.code))
     raise_all(faults)

@@ -14,7 +14,7 @@ from coinjar.core.errors import CoinJarError
 from coinjar.core.model import Jar, Layer
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.readers import load_readers
-from coinjar.records.store import DeliveryRecord
+from coinjar.records.rows import DeliveryRecord
 
 
 class StageRow(NamedTuple):
