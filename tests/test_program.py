@@ -5,12 +5,14 @@ from __future__ import annotations
 import re
 import subprocess
 import sys
+from importlib import import_module
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from coinjar.cli.main import COMMANDS, GROUPS
 from coinjar.cli.tables import cut, fit, width_of
 from tests.conftest import PROGRAM, Coinjar
 from tests.consumers import need
@@ -189,7 +191,8 @@ def test_outside_packages_add_one_of_each(demo: Coinjar) -> None:
     assert "cannot mark which lines are secret" in changes
     assert "LOG_LEVEL" not in changes
     # where they must appear: help, completion, schema
-    assert re.search(r"Other packages:\n +count +Print the number of variables\.", demo("--help", env=env).out)
+    assert re.search(r"\n +other +count\n", demo("--help", env=env).out)
+    assert demo("help", "other", env=env).out == "coinjar count  Print the number of variables.\n"
     assert "--most" in demo("count", "--help", env=env).out
     words = {"_COINJAR_COMPLETE": "complete_bash", "COMP_WORDS": "coinjar render prod --as sh", "COMP_CWORD": "4"}
     assert "shout" in demo(env=env | words, process=True).out.split()
@@ -319,3 +322,19 @@ def test_nothing_is_left_behind_by_looking(demo: Coinjar) -> None:
     ):
         demo(*arguments, code=None)
     assert {path: path.stat().st_mtime_ns for path in demo.folder.rglob("*")} == before
+
+
+def test_no_help_is_longer_than_a_screen(cj: Coinjar) -> None:
+    """At 80 columns, at most 30 lines: of the program, of each group, of each command and subcommand."""
+    env = {"COLUMNS": "80"}
+    groups = dict.fromkeys(group for group, _ in COMMANDS.values())
+    pages = [["--help"], *(["help", group] for group in groups), *([name, "--help"] for name in COMMANDS)]
+    pages += [[*words, "--help"] for words in subcommands()]
+    too_long = {" ".join(words): lines for words in pages if (lines := len(cj(*words, env=env).out.splitlines())) > 30}
+    assert not too_long
+    assert not groups.keys() & COMMANDS.keys()  # `help GROUP` means the group
+
+
+def subcommands() -> list[list[str]]:
+    modules = {name: import_module(f"coinjar.cli.{name}") for name in GROUPS}
+    return [[name, member] for name, module in modules.items() for member in module.COMMANDS]

@@ -104,7 +104,7 @@ def why_names(ctx: typer.Context, incomplete: str) -> list[str]:
 
 
 JarOption = Annotated[
-    str | None, typer.Option("--jar", metavar="PATH", help="The jar's folder. Default: searched for from here upward.")
+    str | None, typer.Option("--jar", metavar="PATH", help="The jar's folder. Default: searched upward from here.")
 ]
 StageArgument = Annotated[str, typer.Argument(metavar="STAGE", autocompletion=stage_names, help="The stage.")]
 NameArgument = Annotated[str, typer.Argument(metavar="NAME", autocompletion=variable_names, help="The variable.")]
@@ -127,7 +127,7 @@ LabelOption = Annotated[
     typer.Option(
         "--label",
         metavar="LABEL",
-        help="Your label as the jar's first reader, used when the first secret creates its key. Default: asked for.",
+        help="Your label as the jar's first reader. Default: asked for.",
     ),
 ]
 WithOption = Annotated[
@@ -208,9 +208,7 @@ def resolved(opened: OpenJar, stage: str, service: str | None, given: list[str] 
 
 ByDefaultOption = Annotated[
     bool,
-    typer.Option(
-        "--by-default", help="Also print to stderr which variables take their default, because no layer sets them."
-    ),
+    typer.Option("--by-default", help="Also print to stderr which variables take their default."),
 ]
 
 

@@ -73,9 +73,7 @@ def run(
 ) -> None:
     """Generate strong values, different for each stage, and show their strength, never the values.
 
-    Options override jar.yaml (generate).
-
-    Values of secrets are encrypted.
+    Options override jar.yaml (generate). Values of secrets are encrypted.
     """
     from coinjar.actions.editing.generate import generate, in_use
     from coinjar.core.generators import recipe_of

@@ -20,46 +20,46 @@ from coinjar.core.names import suggestion  # noqa: E402
 from coinjar.system.plugins import plugins  # noqa: E402
 from coinjar.system.process_secrets import take  # noqa: E402
 
-# Each command's line in the help: its group, and what it does.
+# Each command's group and line in the help, in the order of the job.
 COMMANDS = {
-    "new": ("Define", "Create a jar here: stages, services, .gitignore."),
-    "stages": ("Define", "List, add, copy, rename and remove stages."),
-    "services": ("Define", "List, add, copy, rename and remove services."),
-    "app": ("Define", "Show or rename the application."),
-    "declare": ("Define", "Declare variables, or change their declarations."),
-    "adopt": ("Define", "Adopt variables from a file or another source into a stage."),
-    "put": ("Define", "Set values, for one stage or several."),
-    "edit": ("Define", "Edit a stage's values, plain and secret, in your editor."),
-    "generate": ("Define", "Generate strong values, different for each stage."),
-    "promote": ("Define", "Give a stage the values of another."),
-    "lift": ("Define", "Set once what all stages agree on."),
-    "rename": ("Define", "Rename variables in the jar, in documents and in code."),
-    "drop": ("Define", "Remove values, or whole variables."),
-    "undo": ("Define", "Undo your last change of the jar."),
-    "value": ("Look", "Print one value."),
-    "grid": ("Look", "Show the grid: variables down, stages across."),
-    "why": ("Look", "Explain one value: every layer that sets it, and which takes effect."),
-    "compare": ("Look", "Compare two stages, files or other sources."),
-    "history": ("Look", "Show who set a variable when, on which stage."),
-    "check": ("Look", "Find missing, wrong and surprising values."),
-    "accept": ("Look", "Accept a finding of check, with a reason."),
-    "mentions": ("Look", "Find where code and documents use variables."),
-    "render": ("Use", "Write destinations' files, or a service's variables in a dialect."),
-    "within": ("Use", "Run a program with a service's variables."),
-    "deliver": ("Deliver", "Deliver the jar's values to running systems."),
-    "drift": ("Deliver", "Compare what is live with what the jar says."),
-    "confirm": ("Deliver", "Check running services against the declared proofs."),
-    "deliveries": ("Deliver", "List deliveries, or undo one."),
-    "migrate": ("Deliver", "Move a set of variables to another place, by a sheet."),
-    "identity": ("Share", "Create an identity, or show its recipient."),
-    "consent": ("Share", "Show what a jar can do on your machine, and consent to it."),
-    "readers": ("Share", "Manage who can decrypt each stage's secrets."),
-    "resolve": ("Share", "After a merge: take one of two versions of a secret."),
-    "textconv": ("More", "Show encrypted values in git diff: lengths and tags."),
-    "schema": ("More", "Print the JSON Schemas of the jar's files."),
-    "platforms": ("More", "List the described platforms, show one, or try its description."),
-    "standins": ("More", "Run simulated platforms to try deliveries on."),
-    "demo": ("More", "Run the whole example."),
+    "new": ("gather", "Create a jar here: stages, services, .gitignore."),
+    "adopt": ("gather", "Adopt variables from a file or another source into a stage."),
+    "put": ("define", "Set values, for one stage or several."),
+    "edit": ("define", "Edit a stage's values, plain and secret, in your editor."),
+    "generate": ("define", "Generate strong values, different for each stage."),
+    "declare": ("define", "Declare variables, or change their declarations."),
+    "rename": ("define", "Rename variables in the jar, in documents and in code."),
+    "drop": ("define", "Remove values, or whole variables."),
+    "undo": ("define", "Undo your last change of the jar."),
+    "stages": ("layer", "List, add, copy, rename and remove stages."),
+    "services": ("layer", "List, add, copy, rename and remove services."),
+    "app": ("layer", "Show or rename the application."),
+    "promote": ("layer", "Give a stage the values of another."),
+    "lift": ("layer", "Set once what all stages agree on."),
+    "grid": ("look", "Show the grid: variables down, stages across."),
+    "value": ("look", "Print one value."),
+    "why": ("look", "Explain one value: every layer that sets it, and which takes effect."),
+    "compare": ("look", "Compare two stages, files or other sources."),
+    "history": ("look", "Show who set a variable when, on which stage."),
+    "check": ("look", "Find missing, wrong and surprising values."),
+    "accept": ("look", "Accept a finding of check, with a reason."),
+    "mentions": ("look", "Find where code and documents use variables."),
+    "render": ("use", "Write destinations' files, or a service's variables in a dialect."),
+    "within": ("use", "Run a program with a service's variables."),
+    "identity": ("share", "Create an identity, or show its recipient."),
+    "readers": ("share", "Manage who can decrypt each stage's secrets."),
+    "consent": ("share", "Show what a jar can do on your machine, and consent to it."),
+    "resolve": ("share", "After a merge: take one of two versions of a secret."),
+    "textconv": ("share", "Show encrypted values in git diff: lengths and tags."),
+    "deliver": ("live", "Deliver the jar's values to running systems."),
+    "drift": ("live", "Compare what is live with what the jar says."),
+    "confirm": ("live", "Check running services against the declared proofs."),
+    "deliveries": ("live", "List deliveries, or undo one."),
+    "migrate": ("live", "Move a set of variables to another place, by a sheet."),
+    "schema": ("more", "Print the JSON Schemas of the jar's files."),
+    "platforms": ("more", "List the described platforms, show one, or try its description."),
+    "standins": ("more", "Run simulated platforms to try deliveries on."),
+    "demo": ("more", "Run the whole example."),
 }
 GROUPS = ("stages", "services", "app", "identity", "readers")
 """Commands with subcommands."""
@@ -159,14 +159,30 @@ class LazyGroup(TyperGroup):
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         del ctx
-        more = {name: ("Other packages", _first_line(point.load())) for name, point in plugins("commands").items()}
-        commands = COMMANDS | more
-        width = max(map(len, commands))
-        for part in dict.fromkeys(part for part, _ in commands.values()):
-            with formatter.section(part):
-                formatter.write_dl(
-                    [(name.ljust(width), about) for name, (where, about) in commands.items() if where == part]
-                )
+        with formatter.section("Commands, in the order of the job"):
+            formatter.write_dl([(group, ", ".join(commands)) for group, commands in _grouped().items()])
+        formatter.write_paragraph()
+        formatter.write_text(
+            "`coinjar help GROUP` says what the commands of a group do, `coinjar help COMMAND` all of one."
+        )
+
+
+def _grouped() -> dict[str, dict[str, str]]:
+    """Return each group of the help: its commands with their lines."""
+    result: dict[str, dict[str, str]] = {}
+    for name, (group, about) in COMMANDS.items():
+        result.setdefault(group, {})[name] = about
+    others = {name: _first_line(point.load()) for name, point in plugins("commands").items()}
+    return result | ({"other": others} if others else {})
+
+
+def _print_group(group: str = "") -> bool:
+    """Print the lines of a group's commands; return whether there is such a group, and no command of its name."""
+    commands = _grouped().get(group, {}) if group not in COMMANDS else {}
+    width = max(map(len, commands), default=0)
+    for name, about in commands.items():
+        print(f"coinjar {name.ljust(width)}  {about}")
+    return bool(commands)
 
 
 # A pretty traceback would show local variables, and with them secrets.
@@ -189,7 +205,7 @@ def top(
     jar: Annotated[
         str | None,
         typer.Option(
-            metavar="PATH", envvar="COINJAR_JAR", help="The jar's folder. Default: searched for from here upward."
+            metavar="PATH", envvar="COINJAR_JAR", help="The jar's folder. Default: searched upward from here."
         ),
     ] = None,
     version: Annotated[
@@ -218,12 +234,14 @@ def main(arguments: Sequence[str] | None = None) -> int:
     fault of this program, 130 interrupted.
     """
     take()
-    with visible_output():
-        return _main(arguments)
-
-
-def _main(arguments: Sequence[str] | None) -> int:
     given = list(sys.argv[1:] if arguments is None else arguments)
+    with visible_output():
+        if given[:1] == ["help"] and _print_group(*given[1:2]):
+            return 0
+        return _main(given)
+
+
+def _main(given: list[str]) -> int:
     if given[:1] == ["help"]:
         given = [*given[1:], "--help"]
     if not given or (len(given) == 1 and given[0] in GROUPS):

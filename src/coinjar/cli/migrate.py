@@ -74,9 +74,7 @@ def run(
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="With --execute: change nothing, show what would change.")
     ] = False,
-    requests: Annotated[
-        bool, typer.Option("--requests", help="With --dry-run: show the requests, secrets and tokens masked.")
-    ] = False,
+    requests: Annotated[bool, typer.Option("--requests", help="With --dry-run: show the requests, masked.")] = False,
     restart: Annotated[
         bool,
         typer.Option(

@@ -47,30 +47,22 @@ def run(
         ),
     ],
     service: ServicesOption = None,
-    unset: Annotated[
-        bool, typer.Option("--unset", help="Unset the names (also patterns) here; do not inherit a value.")
-    ] = False,
+    unset: Annotated[bool, typer.Option("--unset", help="Unset the names, also patterns; inherit nothing.")] = False,
     text: Annotated[
         bool,
-        typer.Option(
-            "--text", help="The values contain references: ${NAME}; $$ is a dollar sign. Default: literal text."
-        ),
+        typer.Option("--text", help="The values are texts with references: ${NAME}."),
     ] = False,
-    mine: Annotated[
-        bool, typer.Option("--mine", help="Set your own values: in .local/, never committed or delivered.")
-    ] = False,
+    mine: Annotated[bool, typer.Option("--mine", help="Set your own values, which are never committed.")] = False,
     declare: Annotated[bool, typer.Option("--declare", help="Declare new names. Default: refuse them.")] = False,
     secret: Annotated[
         bool,
-        typer.Option("--secret", help="With --declare: declare secrets. Default: guessed from name and value."),
+        typer.Option("--secret", help="With --declare: declare secrets. Default: guessed."),
     ] = False,
     empty: Annotated[
         bool,
-        typer.Option("--empty", help="Accept an empty input as the empty text. Default: an error."),
+        typer.Option("--empty", help="Accept an empty input as the empty text."),
     ] = False,
-    exact: Annotated[
-        bool, typer.Option("--exact", help="Keep the final line break of stdin. Default: remove one.")
-    ] = False,
+    exact: Annotated[bool, typer.Option("--exact", help="Keep the final line break of stdin.")] = False,
     yes: YesOption = False,
     label: LabelOption = None,
     jar: JarOption = None,

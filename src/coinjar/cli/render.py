@@ -52,22 +52,18 @@ def run(
         typer.Option(
             "--encrypt-to",
             metavar="RECIPIENT",
-            help="With --as exec-script: only this recipient can decrypt the values; may be repeated.",
+            help="With exec-script: only for it; may be repeated.",
         ),
     ] = None,
     every_stage: Annotated[bool, typer.Option("--every-stage", help="Render all stages, one after the other.")] = False,
     move_up: Annotated[
         bool,
-        typer.Option(
-            "--move-up", help="In documents, move entries that several places repeat to the level above them."
-        ),
+        typer.Option("--move-up", help="In documents, move repeated entries one level up."),
     ] = False,
-    stale: Annotated[
-        bool, typer.Option("--stale", help="List the objects of manifests that nothing refers to any more.")
-    ] = False,
+    stale: Annotated[bool, typer.Option("--stale", help="List the objects of manifests that nothing uses.")] = False,
     keep: Annotated[
         int | None,
-        typer.Option("--keep", metavar="N", min=0, help="With --stale: how many of each series to keep (default: 3)."),
+        typer.Option("--keep", metavar="N", min=0, help="With --stale: how many of each to keep (3)."),
     ] = None,
     by_default: ByDefaultOption = False,
     show_secrets: SecretsOption = False,
