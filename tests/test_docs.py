@@ -104,11 +104,18 @@ def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
         ("mentions",): 0,
         ("value", "prod", "TICKET_DB_PASSWORD", "PUBLIC_URL"): 0,
         ("promote", "rehearsal", "prod", "--dry-run"): 1,
+        ("read", "old.env"): 0,
+        ("adopt", "old.env", "--stage", "dev", "--dry-run"): 1,
         ("stages", "list"): 0,
         ("services", "list"): 0,
         ("app", "show"): 0,
     }.items():
-        title = "stages, services, app" if command[0] in ("stages", "services", "app") else command[0]
+        titles = {
+            "stages": "stages, services, app",
+            "services": "stages, services, app",
+            "app": "stages, services, app",
+        }
+        title = (titles | {"read": "read, adopt", "adopt": "read, adopt"}).get(command[0], command[0])
         section = page.split(f"## {title}\n")[1].split("\n## ")[0]
         if "findings" in section and command != ("check",):
             section += page.split("## check\n")[1].split("\n## ")[0]  # the same findings

@@ -29,6 +29,7 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     # words, exit code of the first run, of the second (or where the jar says it); {S} stage, {V} service, {N} a plain
     # variable, {T} a secret, {D} a destination of files, {L} a live one
     ("new --app other --service web --stage dev", 3, 3),  # there is a jar already
+    ("read some.env --json", 0, 0),
     ("adopt file:some.env --stage {S} --yes", 0, 0),
     ("put {N}=8181 --stage {S} --service {V}", 0, 0),
     ("put {T} --stage {S} --service {V} < made-up-canary-7", 0, 0),

@@ -146,7 +146,7 @@ RUNS: list[list[str]] = [
     ["stages", "remove", "twins", "--yes"], ["services", "list"], ["services", "copy", "web", "also", "--yes"],
     ["services", "remove", "also", "--yes"], ["app", "rename", "trial", "other", "--yes"],
     ["app", "rename", "other", "trial", "--yes"], ["history", "S"], ["history", "S", "--json"],
-    ["textconv", "jar/coins/dev.coins"], ["resolve"],
+    ["textconv", "jar/coins/dev.coins"], ["resolve"], ["read", "in.env"], ["read", "in.env", "--json"],
     ["identity", "new", "--out", "c.identity"], ["schema", "jar"], ["platforms"],
     ["platforms", "saltmarsh", "--online", "dev"], ["new", "--jar", "another/jar"],
     ["demo", "--keep", "in.env"],

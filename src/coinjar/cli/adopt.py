@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from coinjar.cli.common import (
     JarOption,
+    JsonOption,
     LabelOption,
     ServicesOption,
     YesOption,
     counted,
     label_first_reader,
     open_here,
+    print_json,
     print_status,
     stage_names,
 )
+from coinjar.cli.structure import DryRunOption, finish_plan
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -48,15 +51,11 @@ def run(
     yes: YesOption = False,
     secret: Annotated[
         list[str] | None,
-        typer.Option(
-            "--secret", metavar="NAME", help="Treat this new variable as secret; may be repeated. Default: detected."
-        ),
+        typer.Option("--secret", metavar="NAME", help="This new variable is secret; may be repeated."),
     ] = None,
     plain: Annotated[
         list[str] | None,
-        typer.Option(
-            "--plain", metavar="NAME", help="Treat this new variable as not secret; may be repeated. Default: detected."
-        ),
+        typer.Option("--plain", metavar="NAME", help="This new variable is not secret; may be repeated."),
     ] = None,
     references: Annotated[
         bool,
@@ -69,6 +68,8 @@ def run(
         bool,
         typer.Option("--every-name", help="Also include standard variables such as PATH and HOME. Default: skip them."),
     ] = False,
+    dry_run: DryRunOption = False,
+    as_json: JsonOption = False,
     label: LabelOption = None,
     jar: JarOption = None,
 ) -> None:
@@ -89,7 +90,7 @@ def run(
     def planned() -> list[AdoptStep]:
         return plan(opened, read, AdoptOptions(stage, services, every_name, references, settled_secret, settled_plain))
 
-    asks = sys.stdin.isatty() and source != "-" and not yes
+    asks = sys.stdin.isatty() and source != "-" and not yes and not as_json and not dry_run
     created = [item.name for item in read.reading.items if item.reference is not None]
     if created and asks and not references:
         references = typer.confirm(
@@ -100,7 +101,10 @@ def run(
         _settle(steps, settled_secret, settled_plain)
         steps = planned()
     stages = list(dict.fromkeys(step.stage for step in steps))
-    _show(read, steps, " and ".join(stages) or str(stage), services)
+    if as_json:
+        print_json(_as_json(read, steps))
+    else:
+        _show(read, steps, " and ".join(stages) or str(stage), services)
     _tell_other_cases(steps, opened.load().variables)
     if created and not references:
         print_status(
@@ -110,12 +114,36 @@ def run(
     if all(step.action in (SAME, LEFT_OUT) for step in steps):
         print_status("Nothing to adopt: the stage already has all values.")
         return
+    finish_plan(dry_run=dry_run)
     if not yes and not (asks and typer.confirm("Write this?", err=True)):
         print_status("Nothing was written." + ("" if asks else " Add --yes to write it."))
         raise typer.Exit(1)
     for note in carry_out(opened, steps, again=planned):
         print_status(note)
     print_status(f"Written. Next: `coinjar check`, and `coinjar why {stages[0]} NAME` to explain a value.")
+
+
+def _as_json(source: SourceVariables, steps: list[AdoptStep]) -> dict[str, Any]:
+    from coinjar.core.display import Masker
+
+    masker = Masker()
+
+    def shown(step: AdoptStep) -> dict[str, Any]:
+        row: dict[str, Any] = {
+            "name": step.name,
+            "action": step.action,
+            "stage": step.stage,
+            "scope": step.scope,
+            "kind": step.variable.kind,
+            "secret": step.secret,
+            "certain": step.guessed is None or step.guessed.is_certain,
+            "value": None if step.secret or step.text is None else str(step.text),
+            "old": None if step.secret or step.old is None else str(step.old),
+            "reason": step.reason,
+        }
+        return row | ({"masked": masker.mask(step.text)} if step.secret and step.text is not None else {})
+
+    return {"source": source.label, "read_as": source.dialect, "steps": [shown(step) for step in steps]}
 
 
 def _settle(steps: list[AdoptStep], secret: list[str], plain: list[str]) -> None:

@@ -23,6 +23,7 @@ from coinjar.system.process_secrets import take  # noqa: E402
 # Each command's group and line in the help, in the order of the job.
 COMMANDS = {
     "new": ("gather", "Create a jar here: stages, services, .gitignore."),
+    "read": ("gather", "Print what a file, an image or another source contains."),
     "adopt": ("gather", "Adopt variables from a file or another source into a stage."),
     "put": ("define", "Set values, for one stage or several."),
     "edit": ("define", "Edit a stage's values, plain and secret, in your editor."),
