@@ -218,6 +218,13 @@ def test_copies_have_the_same_values_and_removing_them_leaves_the_jar_as_it_was(
     assert "jobs" not in parts.read("jar/jar.yaml").replace("code: [jobs]", "")
 
 
+def test_what_exists_nowhere_after_a_removal_is_named(jar: Callable[..., Coinjar]) -> None:
+    cj = jar("services: {a: {}}\nstages: {s: {}, t: {}}\nvariables: {X: {stages: [s]}, Y: {stages: [s, t]}, Z: {}}\n")
+    done = cj("stages", "remove", "s", "--yes")
+    assert "no stage has X then: `coinjar drop X --everywhere` removes them" in done.out
+    assert "variables: {X: {stages: []}, Y: {stages: [t]}, Z: {}}" in cj.read("jar/jar.yaml")
+
+
 def test_a_copy_under_a_pattern_needs_no_declaration(parts: Coinjar) -> None:
     declared = parts.read("jar/jar.yaml")
     parts("stages", "copy", "dev", "trial-7", "--yes")
@@ -230,7 +237,9 @@ def test_a_copy_under_a_pattern_needs_no_declaration(parts: Coinjar) -> None:
 def test_a_copy_without_the_keys_says_how_to_go_on(parts: Coinjar) -> None:
     nobody, _ = somebody(parts, "nobody")
     before = files(parts)
-    parts("stages", "copy", "prod", "pre", "--yes", code=4, env=nobody)
+    assert (
+        "--without-secrets copies the rest" in parts("stages", "copy", "prod", "pre", "--yes", code=4, env=nobody).err
+    )
     assert files(parts) == before
     parts("stages", "copy", "prod", "pre", "--without-secrets", "--yes", env=nobody)
     assert parts("value", "pre", "HOST", "-s", "worker").out == "h2"

@@ -48,7 +48,7 @@ coinjar consent --show' 9
 shot adopt 'coinjar adopt file:old.env --stage dev --yes' 9
 shot grid-wide 'coinjar grid' 9
 shot why 'coinjar why prod LOG_LEVEL --service timetable; echo; coinjar why prod TICKET_DB_URL --service ticketing'
-shot compare 'coinjar compare rehearsal prod'
+shot compare 'coinjar compare rehearsal prod; coinjar stages list; coinjar promote rehearsal prod --dry-run' 9
 shot check 'coinjar check' 7
 shot seal "coinjar readers seal
 cat jar/coins/prod.coins
@@ -67,7 +67,7 @@ shot destinations 'coinjar render rehearsal' 10
 shot dry-run "coinjar render prod pipeline --dry-run 2>/dev/null; printf another-made-up | coinjar put TICKET_DB_PASSWORD --stage rehearsal 2>/dev/null; coinjar render rehearsal container-env --dry-run" 10
 shot inside "coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/lines/[name=announce]'"
 shot mentions 'coinjar mentions --name "[TP]*"; echo; coinjar mentions | tail -7; coinjar rename TICKET_DB_HOST TICKET_DATABASE_HOST --dry-run 2>/dev/null | tail -13' 9
-shot help 'coinjar --help' 8
+shot help 'coinjar --help; coinjar help layer; coinjar help look' 10
 
 page() { # NAME ADDRESS: a 1280x800 picture of a page
   chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \

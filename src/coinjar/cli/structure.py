@@ -99,6 +99,9 @@ def remove_part(opened: OpenJar, what: str, name: str, *, dry_run: bool, yes: bo
     show_files(removal.files)
     if removal.entries:
         show(f"removed from jar.yaml as a whole: {', '.join(removal.entries)}")
+    if removal.idle:
+        names = " ".join(removal.idle)
+        show(f"no {what} has {', '.join(removal.idle)} then: `coinjar drop {names} --everywhere` removes them")
     if removal.stays_at:
         print_status(f"what was delivered to {', '.join(removal.stays_at)} stays there: remove it there")
     finish_plan(dry_run=dry_run)

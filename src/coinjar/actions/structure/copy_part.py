@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.structure.add_part import require_new
 from coinjar.actions.structure.planned_files import PlannedFiles
-from coinjar.core.errors import UsageError
+from coinjar.core.errors import DecryptionError, UsageError
 from coinjar.core.model import Jar
 from coinjar.core.name_change import COMMANDS, SERVICE, STAGE
 from coinjar.documents.duplication import element_again, member_again
@@ -67,7 +67,11 @@ def plan_copy(opened: OpenJar, what: str, old: str, new: str, *, secrets: bool) 
     values = _copy_plain(files, layout, what, old, new)
     sealing = None
     if secrets:
-        sealing = _sealed(opened, jar, after, what, old, new)
+        try:
+            sealing = _sealed(opened, jar, after, what, old, new)
+        except DecryptionError as fault:
+            fault.hint += "; --without-secrets copies the rest"
+            raise
     count = 0
     if sealing is not None:
         for path, data in sealing.contents().items():

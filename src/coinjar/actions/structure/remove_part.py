@@ -28,7 +28,7 @@ from coinjar.system.files import display_path
 
 class PartRemoval(NamedTuple):
     """A planned removal: its files; the numbers of values, and of encrypted ones, that are lost; entries of jar.yaml
-    that are removed as a whole; running systems that keep what was delivered to them.
+    that are removed as a whole; variables that exist nowhere then; running systems that keep what was delivered.
     """
 
     what: str
@@ -37,6 +37,7 @@ class PartRemoval(NamedTuple):
     values: int
     secrets: int
     entries: list[str]
+    idle: list[str]
     stays_at: list[str]
 
 
@@ -54,7 +55,7 @@ def plan_stage_removal(opened: OpenJar, name: str) -> PartRemoval:
         )
     layout = JarLayout(opened.folder)
     files = PlannedFiles()
-    entries = _plan_declarations(files, layout, STAGE, name)
+    entries, idle = _plan_declarations(files, layout, STAGE, name)
     for path in [
         layout.plain(name),
         layout.own(name),
@@ -66,7 +67,7 @@ def plan_stage_removal(opened: OpenJar, name: str) -> PartRemoval:
             files.set(path, None)
     _plan_readers(files, layout, name)
     values, secrets = _counted(jar, {name: None})
-    return PartRemoval(STAGE, name, files, values, secrets, entries, _delivered_to(jar, STAGE, name))
+    return PartRemoval(STAGE, name, files, values, secrets, entries, idle, _delivered_to(jar, STAGE, name))
 
 
 def plan_service_removal(opened: OpenJar, name: str) -> PartRemoval:
@@ -79,7 +80,7 @@ def plan_service_removal(opened: OpenJar, name: str) -> PartRemoval:
     _require_unused(opened, jar, name)
     layout = JarLayout(opened.folder)
     files = PlannedFiles()
-    entries = _plan_declarations(files, layout, SERVICE, name)
+    entries, idle = _plan_declarations(files, layout, SERVICE, name)
     for path in [*layout.plain_files(), *own_files(opened.folder)]:
         data = files.read(path)
         root = build_tree(data.decode().removeprefix("\ufeff")) if data else None
@@ -93,7 +94,7 @@ def plan_service_removal(opened: OpenJar, name: str) -> PartRemoval:
     for path in layout.keys_folder.glob(f"*.{name}.age"):
         files.set(path, None)
     values, secrets = _counted(jar, dict.fromkeys(jar.plain, name))
-    return PartRemoval(SERVICE, name, files, values, secrets, entries, _delivered_to(jar, SERVICE, name))
+    return PartRemoval(SERVICE, name, files, values, secrets, entries, idle, _delivered_to(jar, SERVICE, name))
 
 
 def _require_unused(opened: OpenJar, jar: Jar, name: str) -> None:
@@ -139,8 +140,8 @@ def _counted(jar: Jar, layers: dict[str, str | None]) -> tuple[int, int]:
     return len(definitions), sum(isinstance(definition, SealedDefinition) for definition in definitions)
 
 
-def _plan_declarations(files: PlannedFiles, layout: JarLayout, what: str, name: str) -> list[str]:
-    """Plan jar.yaml without the name; return the entries that go as a whole."""
+def _plan_declarations(files: PlannedFiles, layout: JarLayout, what: str, name: str) -> tuple[list[str], list[str]]:
+    """Plan jar.yaml without the name; return the entries that go as a whole, and variables that exist nowhere then."""
     declarations = layout.declarations
     data = read_bytes(declarations)
     root = build_tree(data.decode().removeprefix("\ufeff"))
@@ -156,7 +157,8 @@ def _plan_declarations(files: PlannedFiles, layout: JarLayout, what: str, name: 
     text = apply(data, display_path(declarations), kept) if kept else data
     read_declarations(text, display_path(declarations))
     files.set(declarations, text)
-    return list(entries)
+    idle = [str(path[1]) for path, edit in edits.items() if path[0] == "variables" and edit.value == []]
+    return list(entries), idle
 
 
 def _edit_of(root: TreeNode, place: NamePlace, name: str) -> Edit:
