@@ -34,6 +34,16 @@ def trail_of(tree: TreeNode | None, path: Path) -> list[TreeNode]:
     return trail if tree is not None else []
 
 
+def node_at(tree: TreeNode, path: Path) -> TreeNode:
+    """Return the node at a path that exists; of an alias the node that it is an alias of."""
+    node = tree.plain
+    for step in path:
+        inner = node.child(step)
+        assert inner is not None, "the path exists"
+        node = inner.plain
+    return node
+
+
 def emptied(source: str, tree: TreeNode | None, path: Path, keeps: int, writer: ScalarWriter) -> list[Splice]:
     """Remove a collection that loses all its members, and the ones that this empties in turn, unless it contains a
     comment or must stay.

@@ -15,7 +15,7 @@ from coinjar.core.model import Jar
 from coinjar.core.name_change import COMMANDS, SERVICE, STAGE
 from coinjar.documents.duplication import element_again, member_again
 from coinjar.documents.edit import END, Edit, apply
-from coinjar.documents.removal import Path, Splice
+from coinjar.documents.removal import Path, Splice, node_at
 from coinjar.documents.tree import TreeNode, build_tree
 from coinjar.documents.yamltext import compose, one_line
 from coinjar.jarfile.declarations import read_declarations
@@ -117,12 +117,12 @@ def _declarations(jar: Jar, layout: JarLayout, what: str, old: str, new: str) ->
         elif section == "accepted":
             index = int(place.path[1])
             splices.append(
-                element_again(source, _node(root, place.path[:1]), index, [_new_name(source, place, old, new)])
+                element_again(source, node_at(root, place.path[:1]), index, [_new_name(source, place, old, new)])
             )
         elif place.part in (KEY, FIRST, SECOND):
             splices.append(_member(source, root, place, old, new))
     for proof, inner in proofs.items():
-        section_node = _node(root, ("proofs",))
+        section_node = node_at(root, ("proofs",))
         splices.append(member_again(source, section_node, proof, _free(f"{proof}-{new}", section_node), inner))
     for splice in sorted(splices, reverse=True):
         source = source[: splice.start] + splice.text + source[splice.end :]
@@ -149,7 +149,7 @@ _APART = {STAGE: ("cluster",), SERVICE: ("document", "manifests", "cluster")}
 
 
 def _member(source: str, root: TreeNode, place: NamePlace, old: str, new: str) -> Splice:
-    parent = _node(root, place.path[:-1])
+    parent = node_at(root, place.path[:-1])
     name = str(place.path[-1])
     before, slash, behind = name.partition("/")
     key = {KEY: new, FIRST: new + slash + behind, SECOND: f"{before}/{behind.replace(old, new, 1)}"}[place.part]
@@ -160,15 +160,6 @@ def _new_name(source: str, place: NamePlace, old: str, new: str) -> Splice:
     assert place.part == SCALAR, "a proof or an accepted finding names one"
     start = source.index(old, place.node.start, place.node.end)
     return Splice(start, start + len(old), new)
-
-
-def _node(root: TreeNode, path: Path) -> TreeNode:
-    node = root
-    for step in path:
-        inner = node.plain.child(step)
-        assert inner is not None, "found before"
-        node = inner
-    return node.plain
 
 
 def _has(root: TreeNode | None, path: Path) -> bool:

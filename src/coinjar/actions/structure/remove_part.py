@@ -15,7 +15,7 @@ from coinjar.core.references import Template
 from coinjar.crypto.sealed_file import changed, parse
 from coinjar.destinations import is_live
 from coinjar.documents.edit import Edit, apply
-from coinjar.documents.removal import Path
+from coinjar.documents.removal import Path, node_at
 from coinjar.documents.tree import TreeNode, build_tree
 from coinjar.jarfile.declarations import read_declarations
 from coinjar.jarfile.layout import JarLayout
@@ -166,23 +166,14 @@ def _edit_of(root: TreeNode, place: NamePlace, name: str) -> Edit:
     path = place.path
     if path[0] in ("proofs", "accepted") and path[-1] in ("service", "stage"):
         return Edit(path[:2], None, keeps=1)
-    if path[:2] == ("proofs", path[1]) and "expect_on" in path and len(_node(root, path[:-1]).members) == 1:
+    if path[:2] == ("proofs", path[1]) and "expect_on" in path and len(node_at(root, path[:-1]).members) == 1:
         return Edit(path[:2], None, keeps=1)
     if path[0] == "destinations" and "places" in path and path[-1] == "stage":
         return Edit(path[:4], None, keeps=3)
     if place.part == ELEMENT:
-        left = [element.text for element in _node(root, path[:-1]).elements if element.text != name]
+        left = [element.text for element in node_at(root, path[:-1]).elements if element.text != name]
         return Edit(path, None) if left else Edit(path[:-1], [])
     return Edit(path, None, keeps=1 if len(path) == 2 else 2)
-
-
-def _node(root: TreeNode, path: Path) -> TreeNode:
-    node = root
-    for step in path:
-        inner = node.plain.child(step)
-        assert inner is not None, "found before"
-        node = inner
-    return node.plain
 
 
 def _plan_readers(files: PlannedFiles, layout: JarLayout, stage: str) -> None:
