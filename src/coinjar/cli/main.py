@@ -163,9 +163,7 @@ class LazyGroup(TyperGroup):
         with formatter.section("Commands, in the order of the job"):
             formatter.write_dl([(group, ", ".join(commands)) for group, commands in _grouped().items()])
         formatter.write_paragraph()
-        formatter.write_text(
-            "`coinjar help GROUP` says what the commands of a group do, `coinjar help COMMAND` all of one."
-        )
+        formatter.write_text("`coinjar help GROUP` explains a group's commands, `coinjar help COMMAND` one of them.")
 
 
 def _grouped() -> dict[str, dict[str, str]]:

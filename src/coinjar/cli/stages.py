@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -18,6 +18,9 @@ from coinjar.cli.structure import (
     rename_part,
 )
 from coinjar.core.name_change import STAGE, NameChange
+
+if TYPE_CHECKING:
+    from coinjar.actions.structure.list_parts import StageRow
 
 StageName = Annotated[str, typer.Argument(metavar="STAGE", autocompletion=stage_names, help="The stage.")]
 NewName = Annotated[str, typer.Argument(metavar="NEW", help="The new stage's name.")]
@@ -42,7 +45,7 @@ def list_stages(ctx: typer.Context, as_json: JsonOption = False, jar: JarOption 
             [
                 StyledText(row.name, "bold"),
                 StyledText(row.follows or "–"),
-                StyledText("pattern" if row.pattern else f"{row.values}, {row.secrets} secret" if row.values else "–"),
+                StyledText("pattern" if row.pattern else _counted(row) if row.values else "–"),
                 StyledText(", ".join(row.readers) or "–"),
                 StyledText(f"{row.delivered:%Y-%m-%d %H:%M} {row.delivered_to}" if row.delivered else "–"),
                 StyledText("; ".join([*(["guarded"] if row.guarded else []), *([row.about] if row.about else [])])),
@@ -54,6 +57,10 @@ def list_stages(ctx: typer.Context, as_json: JsonOption = False, jar: JarOption 
             show(line)
     if found.unknown_deliveries:
         print_status(f"the last deliveries are unknown: {found.unknown_deliveries}")
+
+
+def _counted(row: StageRow) -> str:
+    return f"{row.values}, {row.secrets} secret" if row.secrets else str(row.values)
 
 
 def add(

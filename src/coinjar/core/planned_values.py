@@ -108,16 +108,18 @@ def lifted(resolvers: Sequence[Resolver], variable: Variable, layer: str) -> lis
     """
     if len(resolvers) < 2:
         return []
-    services = [service for service in resolvers[0].jar.services if variable.applies_to(service)]
-    first = resolvers[0]
-    agreed = {service: first.winner(variable.name, service) for service in services}
-    if len(resolvers) < 2 or not services or any(definition is None for definition in agreed.values()):
+    first, name = resolvers[0], variable.name
+    services = [service for service in first.jar.services if variable.applies_to(service)]
+    own_values = {service for resolver in resolvers for service in resolver.own.get(name, ())}
+    asked = [service for service in services if service in own_values]
+    asked += [service for service in services if service not in own_values][:1]  # all others get the same as this one
+    if not asked or any(first.winner(name, service) is None for service in asked):
         return []
     for resolver in resolvers[1:]:
-        if not all(
-            same_content(variable, agreed[service], resolver.winner(variable.name, service)) for service in services
-        ):
-            return []
+        for service in asked:
+            if not same_content(variable, first.winner(name, service), resolver.winner(name, service)):
+                return []
+    agreed = {service: first.winner(name, service) for service in services}
     jar = first.jar
     removed = [
         PlannedValue(stage, scope, variable.name, None)

@@ -10,7 +10,7 @@ from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Scope, Variable
 from coinjar.core.names import ALL, SHARED
-from coinjar.core.planned_values import lifted
+from coinjar.core.planned_values import lifted, same_content
 from coinjar.core.rules.base import CheckContext
 
 
@@ -90,22 +90,36 @@ def repeated_values(context: CheckContext) -> Iterator[RepeatedValue]:
 def same_on_every_stage(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ047"""
     jar = context.jar
-    stages = [stage for stage in context.stages if "*" not in stage]
-    places: dict[str, list[Definition]] = {}
-    for stage in stages:
-        for values in jar.plain.get(stage, {}).values():
+    resolvers = {stage: context.resolver(stage) for stage in context.stages if "*" not in stage}
+    first: dict[str, Definition] = {}
+    several: set[str] = set()
+    different: set[str] = set()
+    narrowed: set[str] = set()
+    for stage in resolvers:
+        for scope, values in jar.plain.get(stage, {}).items():
+            several |= first.keys() & values.keys()
+            narrowed |= values.keys() if scope != ALL else set()
             for name, definition in values.items():
-                places.setdefault(name, []).append(definition)
-    for name, definitions in places.items():
+                other = first.setdefault(name, definition)
+                if jar.variables[name].secret:
+                    continue  # not compared here, so not decrypted either
+                if name not in different and not same_content(jar.variables[name], other, definition):
+                    different.add(name)
+    everywhere = list(resolvers.values())
+    for name in first:
         variable = jar.variables[name]
-        if len(definitions) < 2 or variable.per_stage or variable.secret or variable.supplied_by:
+        if name not in several or (name in different and name not in narrowed):
+            continue  # by far the most
+        if variable.per_stage or variable.secret or variable.supplied_by:
             continue
-        there = [context.resolver(stage) for stage in stages if jar.exists_on(variable, jar.chain(stage))]
+        there = everywhere
+        if variable.stages is not None:
+            there = [resolver for resolver in everywhere if jar.exists_on(variable, resolver.chain)]
         planned = lifted(there, variable, SHARED)
         if any(value.content is not None for value in planned):
             where = ", ".join(dict.fromkeys(value.layer for value in planned if value.content is None))
             message = f"{name} is set to the same value on every stage, on {where} one by one"
-            yield Diagnostic(message, f"set it once: `coinjar lift {name}`", definitions[0].location, name)
+            yield Diagnostic(message, f"set it once: `coinjar lift {name}`", first[name].location, name)
 
 
 def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) -> Definition | None:
