@@ -8,7 +8,7 @@ from typing import NamedTuple
 from coinjar.core.definition import Definition, Undecryptable
 from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.layers import Resolver, plain
-from coinjar.core.model import Scope, Variable
+from coinjar.core.model import Jar, Scope, Variable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.planned_values import lifted, same_content
 from coinjar.core.rules.base import CheckContext
@@ -91,35 +91,36 @@ def same_on_every_stage(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ047"""
     jar = context.jar
     resolvers = {stage: context.resolver(stage) for stage in context.stages if "*" not in stage}
+    for name, definition in _set_alike(jar, list(resolvers)):
+        variable = jar.variables[name]
+        there = [resolver for resolver in resolvers.values() if jar.exists_on(variable, resolver.chain)]
+        planned = [] if variable.per_stage or variable.supplied_by else lifted(there, variable, SHARED)
+        if any(value.content is not None for value in planned):
+            where = ", ".join(dict.fromkeys(value.layer for value in planned if value.content is None))
+            message = f"{name} is set to the same value on every stage, on {where} one by one"
+            yield Diagnostic(message, f"set it once: `coinjar lift {name}`", definition.location, name)
+
+
+def _set_alike(jar: Jar, stages: list[str]) -> Iterator[tuple[str, Definition]]:
+    """Yield the variables that several stages set and may agree on, each with its first definition; no secrets, which
+    are not decrypted for this. Most variables differ somewhere, and need no second look.
+    """
     first: dict[str, Definition] = {}
     several: set[str] = set()
     different: set[str] = set()
     narrowed: set[str] = set()
-    for stage in resolvers:
+    for stage in stages:
         for scope, values in jar.plain.get(stage, {}).items():
             several |= first.keys() & values.keys()
             narrowed |= values.keys() if scope != ALL else set()
             for name, definition in values.items():
+                variable = jar.variables[name]
                 other = first.setdefault(name, definition)
-                if jar.variables[name].secret:
-                    continue  # not compared here, so not decrypted either
-                if name not in different and not same_content(jar.variables[name], other, definition):
+                if name not in different and not variable.secret and not same_content(variable, other, definition):
                     different.add(name)
-    everywhere = list(resolvers.values())
-    for name in first:
-        variable = jar.variables[name]
-        if name not in several or (name in different and name not in narrowed):
-            continue  # by far the most
-        if variable.per_stage or variable.secret or variable.supplied_by:
-            continue
-        there = everywhere
-        if variable.stages is not None:
-            there = [resolver for resolver in everywhere if jar.exists_on(variable, resolver.chain)]
-        planned = lifted(there, variable, SHARED)
-        if any(value.content is not None for value in planned):
-            where = ", ".join(dict.fromkeys(value.layer for value in planned if value.content is None))
-            message = f"{name} is set to the same value on every stage, on {where} one by one"
-            yield Diagnostic(message, f"set it once: `coinjar lift {name}`", first[name].location, name)
+    for name, definition in first.items():
+        if name in several and (name not in different or name in narrowed) and not jar.variables[name].secret:
+            yield name, definition
 
 
 def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) -> Definition | None:
