@@ -147,6 +147,12 @@ def test_a_history_says_what_it_could_not_look_at(committed: Coinjar) -> None:
     assert "(encrypted for others)" in committed("history", "TOKEN", code=1, env=nobody).out
 
 
+def test_changes_that_one_cannot_decrypt_are_not_passed_over(committed: Coinjar) -> None:
+    nobody, _ = somebody(committed, "nobody")
+    assert "not looked at: changes of encrypted values" in committed("history", "TOKEN", code=1, env=nobody).err
+    committed("history", "HOST", env=nobody)
+
+
 def test_no_history_without_version_control(jar: Callable[..., Coinjar]) -> None:
     assert "there is no repository" in jar(JAR, prod="all: {HOST: x}\n")("history", "HOST", code=2).err
 
@@ -191,6 +197,7 @@ def test_a_secret_that_two_branches_changed_is_resolved_by_a_command(merged: Coi
     assert [line.split()[-1] for line in done.out.splitlines()[2:]] == ["ours", "theirs"]
     assert "there is no version 3" in merged("resolve", "TOKEN", "--take", "3", code=2).err
     assert "there is no variable 'TOKNE'" in merged("resolve", "TOKNE", code=2).err
+    assert "1 value elsewhere" in merged("resolve", "--stage", "dev").err
     merged("resolve", "TOKEN", "--take", "2")
     assert merged("value", "prod", "TOKEN", "-s", "web").out == "made-up-side-token"
     assert "Nothing to resolve" in merged("resolve").err

@@ -46,7 +46,8 @@ def run(
     complete_interrupted(opened)
     plan = plan_lift(opened, names or [])
     if not plan.values:
-        print_status("Nothing to lift: no value is the same on all stages.")
+        secrets = "" if names else " Secrets are lifted only by name, and were not looked at."
+        print_status(f"Nothing to lift: no value is the same on all stages.{secrets}")
         return
     _show(plan)
     finish_plan(dry_run=dry_run)

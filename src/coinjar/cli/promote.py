@@ -64,7 +64,8 @@ def run(
     plan = plan_promotion(opened, source, target, names or [], services=services, per_stage=per_stage)
     print_json(_as_json(plan)) if as_json else _show(plan, source, target)
     if not plan.values:
-        print_status(f"Nothing to promote: {target} already has these values.")
+        besides = "nothing else differs" if plan.left_out else f"{target} already has these values"
+        print_status(f"Nothing to promote: {besides}.")
         return
     finish_plan(dry_run=dry_run)
     ask_to_go_on(f"Change {counted(len(plan.names), 'variable')} on {target}?", yes=yes)

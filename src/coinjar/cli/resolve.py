@@ -51,7 +51,7 @@ def run(
     if take is None:
         if name and not chosen:
             raise UsageError(f"{name} has one version everywhere", hint="`coinjar resolve` lists those with several")
-        _show(chosen)
+        _show(chosen, len(found))
         if chosen:
             raise typer.Exit(1)
         return
@@ -67,14 +67,19 @@ def run(
     )
 
 
-def _show(values: list[MergedValue]) -> None:
+def _show(values: list[MergedValue], of: int) -> None:
     from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
     from coinjar.core.definition import Undecryptable, Unset
     from coinjar.core.display import Masker
     from coinjar.core.references import Template
 
     if not values:
-        print_status("Nothing to resolve: every encrypted value has one version.")
+        where = (
+            f" here; {counted(of, 'value')} elsewhere: `coinjar resolve`"
+            if of
+            else ": every encrypted value has one version."
+        )
+        print_status(f"Nothing to resolve{where}")
         return
     masker = Masker()
     show(styled(f"{counted(len(values), 'value')} changed on both branches", "bold"))

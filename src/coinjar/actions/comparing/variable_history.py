@@ -60,6 +60,7 @@ def variable_history(opened: OpenJar, name: str, stage: str | None) -> VariableH
     events: list[HistoryEvent] = []
     unread: list[str] = []
     before: Slots = {}
+    closed = False
     files = RevisionFiles(opened.folder)
     names = (name, *variable.formerly)
     for commit in commits_of(opened.folder):
@@ -74,8 +75,12 @@ def variable_history(opened: OpenJar, name: str, stage: str | None) -> VariableH
             continue
         after = _slots(then, names, formerly)
         events += _changes(variable, before, after, commit)
+        closed |= _closed(before, after)
         before = after
-    events += _changes(variable, before, _slots(jar, names, formerly), None)
+    now = _slots(jar, names, formerly)
+    events += _changes(variable, before, now, None)
+    if closed | _closed(before, now):
+        unread.append("changes of encrypted values that you cannot decrypt")
     events = [event for event in events if limits is None or event.layer in limits]
     deliveries, why = _deliveries(opened, jar, names)
     events += [event for event in deliveries if limits is None or event.layer in limits]
@@ -121,6 +126,15 @@ def _same(old: Content, new: Content) -> bool:
     if isinstance(old, Undecryptable) and isinstance(new, Undecryptable):
         return True  # neither can be compared
     return type(old) is type(new) and old == new
+
+
+def _closed(before: Slots, after: Slots) -> bool:
+    """Return whether a value could not be compared, because neither of its versions can be decrypted."""
+    return any(
+        isinstance(old.content, Undecryptable) and isinstance(after[slot].content, Undecryptable)
+        for slot, old in before.items()
+        if slot in after
+    )
 
 
 def _shown(content: Content) -> tuple[str | None, str]:
