@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
@@ -167,11 +168,12 @@ def test_git_shows_encrypted_values_as_text(committed: Coinjar) -> None:
     committed("put", "TOKEN", "--stage", "prod", stdin="made-up-thirds-token")
     assert Path(PROGRAM).is_file()
     lines = [line for line in git(committed, "diff", "--", "jar/coins/prod.coins").splitlines() if "TOKEN" in line]
-    assert [line.rsplit(" ", 1)[0] for line in lines] == [
-        "-TOKEN (all): •••• 20 characters",
-        "+TOKEN (all): •••• 20 characters",
+    shown = [
+        re.fullmatch(r"([-+])TOKEN \(all\): •••• 20 characters #([0-9a-f]{8}), set \d{4}-\d\d-\d\d", line)
+        for line in lines
     ]
-    assert lines[0][-8:] != lines[1][-8:]
+    assert [match and match[1] for match in shown] == ["-", "+"]
+    assert len({match and match[2] for match in shown}) == 2
     log = git(committed, "log", "-p", "--", "jar/coins/prod.coins")
     assert "-TOKEN (all): •••• 13 characters" in log
     assert "made-up" not in log

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from coinjar.actions.delivery.records import records_act
 from coinjar.actions.open_jar import OpenJar
+from coinjar.actions.rotation.programs import rotation_acts
 from coinjar.core.consent import Act, decrypting, encrypting, ordered
 from coinjar.core.definition import Command, Definition, FromEnv, FromFile, SealedDefinition
 from coinjar.core.display import Masker
@@ -38,6 +39,9 @@ def declared_acts(opened: OpenJar, skipped: list[CoinJarError] | None = None) ->
         jar = load_declarations(opened.folder)
         left_out += fault.each()
     acts = [*_of_values(opened, jar), *_of_destinations(opened, jar, left_out), *_of_proofs(opened, jar)]
+    for variable in jar.variables.values():
+        if variable.rotation is not None:
+            acts += rotation_acts(variable.rotation, opened.folder)
     if jar.records is not None:
         acts.append(records_act(jar))
     if jar.secret_names or JarLayout(opened.folder).sealed_folder.is_dir():

@@ -48,6 +48,9 @@ def run(
     by_default: Annotated[
         bool, typer.Option("--by-default", help="Only variables that no layer sets, so that they take their default.")
     ] = False,
+    ages: Annotated[
+        bool, typer.Option("--ages", help="Only secrets, with their ages in days instead of their values.")
+    ] = False,
     mine: Annotated[bool, typer.Option("--mine", help="Include your own values. Default: exclude them.")] = False,
     show_secrets: SecretsOption = False,
     as_json: JsonOption = False,
@@ -88,6 +91,13 @@ def run(
         and (not missing or row.is_missing)
         and (not by_default or row.by_default)
     ]
+    if ages:
+        from datetime import UTC, datetime
+
+        from coinjar.core.grid import with_ages
+
+        places = [(resolvers[0], [column]) for column in columns] if stage else [(one, services) for one in resolvers]
+        rows = with_ages(rows, places, datetime.now(UTC).date())
     masker = Masker(show_secrets=show_secrets)
     if as_json:
         print_json(
@@ -175,7 +185,7 @@ _AGREE = {"same": "=", "different": "≠", "single": "", "unknown": "?"}
 
 def cell_text(cell: Cell, masker: Masker) -> str:
     """Return a cell's sign and words; distinguishable without colour."""
-    if cell.state == "varies":
+    if cell.state == "varies" and cell.text is None:
         return f"* {cell.variants} values"
     if cell.text is None:
         return f"{_SIGNS[cell.state]} {_WORDS[cell.state]}".strip()

@@ -63,6 +63,10 @@ def run(
         typer.Option("--empty", help="Accept an empty input as the empty text."),
     ] = False,
     exact: Annotated[bool, typer.Option("--exact", help="Keep the final line break of stdin.")] = False,
+    set_on: Annotated[
+        str | None,
+        typer.Option("--set-on", metavar="DATE", help="The day since when a secret has this value. Default: today."),
+    ] = None,
     yes: YesOption = False,
     label: LabelOption = None,
     jar: JarOption = None,
@@ -78,6 +82,7 @@ def run(
         raise UsageError("--unset and --text exclude each other", hint="omit one")
     if secret and not declare:
         raise UsageError("--secret says how new names are declared", hint="add --declare, or omit it")
+    since = _past_day(set_on) if set_on is not None else None
     label_first_reader(opened, label)
     if unset:
         given, assignments = assignments, named_variables(opened.load(), assignments)
@@ -89,12 +94,32 @@ def run(
     )
     services = list(dict.fromkeys(service or []))
     done = put(
-        opened, puttings, list(dict.fromkeys(stage)), services=services, declare=declare, mine=mine, as_secret=secret
+        opened,
+        puttings,
+        list(dict.fromkeys(stage)),
+        services=services,
+        declare=declare,
+        mine=mine,
+        as_secret=secret,
+        set_on=since,
     )
     for note in done.notes:
         print_status(note)
     for assigned in done.puts:
         _tell(assigned, mine)
+
+
+def _past_day(text: str) -> str:
+    """Return a day as ISO 8601 writes it. Raises UsageError for another text, and for a day to come."""
+    from datetime import UTC, date, datetime
+
+    try:
+        day = date.fromisoformat(text)
+    except ValueError:
+        raise UsageError(f"'{text}' is no day", hint="write it as 2026-08-31", code="date") from None
+    if day > datetime.now(UTC).date():
+        raise UsageError(f"{day} is yet to come", hint="give the day since when the secret has this value", code="date")
+    return day.isoformat()
 
 
 def _unset(name: str) -> Assignment:

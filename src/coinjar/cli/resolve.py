@@ -86,7 +86,7 @@ def _show(values: list[MergedValue], of: int) -> None:
     rows = []
     for value in values:
         for number, version in enumerate(value.versions, 1):
-            content = version.content
+            content = version.value.content
             if isinstance(content, Undecryptable):
                 words = "(cannot be decrypted by you)"
             elif isinstance(content, Unset):
@@ -102,11 +102,12 @@ def _show(values: list[MergedValue], of: int) -> None:
                     StyledText(value.stage + whom if first else ""),
                     StyledText(str(number), "bold"),
                     StyledText(words),
+                    StyledText(version.value.set_on, "dim"),
                     StyledText(version.origin, "dim"),
                 ]
             )
-    titles = ["variable", "where", "", "value", "from"]
-    for line in table(titles, rows, least=[16, 10, 2, 16, 6], width=terminal_width()):
+    titles = ["variable", "where", "", "value", "set on", "from"]
+    for line in table(titles, rows, least=[16, 10, 2, 16, 10, 6], width=terminal_width()):
         show(line)
     first_value = values[0]
     print_status(f"Take one: `coinjar resolve {first_value.name} --stage {first_value.stage} --take 1`")

@@ -17,6 +17,7 @@ from coinjar.cli.common import (
     print_json,
     why_names,
 )
+from coinjar.core.definition import date_of
 from coinjar.core.errors import UsageError, is_encrypted_for_others
 from coinjar.core.references import Template
 
@@ -164,6 +165,7 @@ def _as_json(explanation: Explanation, masker: Masker) -> dict[str, Any]:
                 if secret and layer_value.form in ("text", "references") and not masker.show_secrets
                 else layer_value.text,
                 "wins": layer_value.wins,
+                "set_on": date_of(layer_value.definition) or None,
                 "file": layer_value.definition.file,
                 "line": layer_value.definition.line,
                 "column": layer_value.definition.column,
@@ -193,6 +195,8 @@ def _show(explanation: Explanation, masker: Masker, services: list[str], *, firs
     for layer_value in reversed(explanation.layers):
         verdict = StyledText("✓ wins", "green") if layer_value.wins else StyledText("  overridden", "dim")
         words = layer_text(layer_value, explanation.variable.secret, masker)
+        if since := date_of(layer_value.definition):
+            words += f", set on {since}"
         place = str(layer_value.definition.location) if layer_value.definition.line else layer_value.definition.file
         rows.append(
             [

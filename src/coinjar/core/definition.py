@@ -53,6 +53,24 @@ class Undecryptable(Record):
 UNSET = Unset()
 
 
+class RotatingValue(Record):
+    """The other value of a secret that is being rotated: the next or the previous one. `set_on` as in SealedValue."""
+
+    text: str
+    set_on: str
+    is_next: bool
+
+
+class SealedValue(Record):
+    """What an encrypted entry contains: the value, the date when it was set (ISO 8601, UTC; "" if it is not known), and
+    during a rotation the other value.
+    """
+
+    content: Content
+    set_on: str = ""
+    other: RotatingValue | None = None
+
+
 Outside: TypeAlias = Command | FromFile | FromEnv | FromStore
 
 
@@ -86,15 +104,25 @@ class SealedDefinition(Definition):
 
     __slots__ = ("_opened", "opener", "scope")
 
-    def __init__(self, opener: Callable[[], Content], scope: str, file: str, line: int) -> None:
+    def __init__(self, opener: Callable[[], SealedValue], scope: str, file: str, line: int) -> None:
         self.opener = opener
         self.scope = scope
-        self._opened: Content | None = None
+        self._opened: SealedValue | None = None
         self.file, self.line, self.column = file, line, 1
         self.seen, self.made = None, None
 
     @property
-    def content(self) -> Content:  # type: ignore[override]  # the same attribute, worked out
+    def sealed_value(self) -> SealedValue:
+        """All that the entry contains."""
         if self._opened is None:
             self._opened = self.opener()
         return self._opened
+
+    @property
+    def content(self) -> Content:  # type: ignore[override]  # the same attribute, worked out
+        return self.sealed_value.content
+
+
+def date_of(definition: Definition | None) -> str:
+    """Return the date when a secret was set; "" if it is not known, as for every plain value."""
+    return definition.sealed_value.set_on if isinstance(definition, SealedDefinition) else ""

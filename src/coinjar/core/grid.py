@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from datetime import date
 from typing import NamedTuple
 
+from coinjar.core.definition import date_of
 from coinjar.core.errors import is_encrypted_for_others
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Jar, Resolved, Variable
@@ -160,6 +162,36 @@ def by_service(jar: Jar, resolver: Resolver, services: Sequence[str]) -> list[Gr
         for service in services
     ]
     return _rows([(variable, services) for variable in variables], columns)
+
+
+def with_ages(rows: Iterable[GridRow], columns: Sequence[tuple[Resolver, Sequence[str]]], today: date) -> list[GridRow]:
+    """Return the rows of secrets with their ages in days instead of their values; a column is a resolver and
+    services.
+    """
+    return [
+        row._replace(
+            cells=tuple(
+                _with_age(cell, resolver, row.variable, services, today)
+                for cell, (resolver, services) in zip(row.cells, columns, strict=True)
+            )
+        )
+        for row in rows
+        if any(cell.secret for cell in row.cells)
+    ]
+
+
+def _with_age(cell: Cell, resolver: Resolver, variable: Variable, services: Sequence[str], today: date) -> Cell:
+    if cell.text is None and cell.state != VARIES:
+        return cell
+    if cell.derived:
+        return cell._replace(text="computed", secret=False)
+    asked = [service for service in services if variable.applies_to(service)]
+    dates = {date_of(definition) for definition in resolver.winners(variable.name, asked) if definition is not None}
+    if "" in dates:
+        return cell._replace(text="age unknown", secret=False)
+    days = sorted((today - date.fromisoformat(text)).days for text in dates)
+    text = f"{days[0]} d" if days[0] == days[-1] else f"{days[0]} to {days[-1]} d"
+    return cell._replace(text=text, secret=False)
 
 
 def _rows(asked: Sequence[tuple[Variable, Sequence[str]]], columns: Sequence[list[Cell]]) -> list[GridRow]:

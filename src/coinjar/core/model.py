@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from coinjar.core.code_uses import CodePaths
     from coinjar.core.proofs import Proof
     from coinjar.core.recorded_names import RecordedNames
+    from coinjar.core.rotation import RotationRules
 
 
 class Variable(Record, kw_only=True):
@@ -46,6 +47,9 @@ class Variable(Record, kw_only=True):
     sample: str | None = None
     per_stage: bool = False
     """Whether each stage has a value of its own by nature: it is never promoted or lifted."""
+    valid_days: int | None = None
+    """For how many days a secret is good, from the day on which it was set."""
+    rotation: RotationRules | None = None
 
     def is_missing(self, text: str | None) -> bool:
         """Return whether the variable is required and this text is not a value for it: None, or empty without

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from functools import partial
 from typing import NamedTuple
 
-from coinjar.core.definition import UNSET, Content, Definition, SealedDefinition, Undecryptable
+from coinjar.core.definition import UNSET, Content, Definition, SealedDefinition, SealedValue, Undecryptable, date_of
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Jar, Layer, Variable
 from coinjar.core.names import ALL
@@ -17,12 +17,13 @@ PLANNED = "(planned)"
 
 
 class PlannedValue(NamedTuple):
-    """A value to set in a layer for `all` or a service; `content` None removes it."""
+    """A value to set in a layer for `all` or a service; `content` None removes it. `set_on` is a secret's date."""
 
     layer: str
     scope: str
     name: str
     content: Content | None
+    set_on: str = ""
 
 
 def with_planned(jar: Jar, planned: Iterable[PlannedValue]) -> Jar:
@@ -38,15 +39,11 @@ def with_planned(jar: Jar, planned: Iterable[PlannedValue]) -> Jar:
             if value.content is None:
                 layer.get(scope, {}).pop(value.name, None)
             elif is_sealed:
-                opener = partial(_same, value.content)
+                opener = partial(SealedValue, value.content, value.set_on)
                 layer.setdefault(scope, {})[value.name] = SealedDefinition(opener, scope, PLANNED, 0)
             else:
                 layer.setdefault(scope, {})[value.name] = Definition(value.content, PLANNED, 0, 0)
     return jar._replace(plain=layers)
-
-
-def _same(content: Content) -> Content:
-    return content
 
 
 def same_content(variable: Variable, one: Definition | None, other: Definition | None) -> bool:
@@ -97,7 +94,7 @@ def _inherited(layer: Layer, scope: str, variable: Variable) -> Definition | Non
 
 def _set(stage: str, scope: str, variable: Variable, definition: Definition | None) -> PlannedValue:
     assert definition is not None, "services without a value are not promoted"
-    return PlannedValue(stage, scope, variable.name, definition.content)
+    return PlannedValue(stage, scope, variable.name, definition.content, date_of(definition))
 
 
 def lifted(resolvers: Sequence[Resolver], variable: Variable, layer: str) -> list[PlannedValue]:

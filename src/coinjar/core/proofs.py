@@ -13,7 +13,7 @@ from coinjar.core.record import Record
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
 
-ASKERS = ("http", "process", "container", "file", "log", "pods", "run")
+ASKERS = ("http", "process", "container", "file", "log", "pods", "run", "program")
 """The systems that a proof can ask; each is a key of a proof."""
 _SHORTEST_DIGEST = 16
 
@@ -34,7 +34,8 @@ class Expected(Record):
 class Proof(Record, kw_only=True):
     """A declared proof.
 
-    `question` is what its asker needs (an address, a path, a name): texts with references by key; "" for a single one.
+    `question` is what its asker needs (an address, a path, a name): texts with references by key; "" for a single one,
+    numbers for the words of a program.
 
     The proof checks the value `at` a JSON Pointer, the match of `pattern`, or the `variable` of an environment; without
     these, the whole answer: an environment against all variables of the service, anything else as text.

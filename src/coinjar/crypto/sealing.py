@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from base64 import b64decode, b64encode
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
-from coinjar.core.definition import UNSET, Content
+from coinjar.core.definition import UNSET, Content, RotatingValue, SealedValue
 from coinjar.core.errors import CoinJarError
 from coinjar.core.record import Record
 from coinjar.core.references import Template, parse_template
@@ -18,6 +19,8 @@ _NONCE_BYTES = 12
 _PADDED_TO = 32
 """Plaintexts are padded to a multiple of this many bytes, so that a sealed text hides the exact length."""
 _TEXT, _REFERENCES, _UNSET = "=", "$", "-"
+_DATED, _NEXT, _PREVIOUS = "@", ">", "<"
+_STAMP = re.compile(r"@(\d{4}-\d\d-\d\d|-)(?:([<>])(\d{4}-\d\d-\d\d|-) (\d{1,8}):)?")
 
 
 class UnsealError(Exception):
@@ -54,10 +57,11 @@ def can_seal(content: Content) -> str | None:
     )
 
 
-def seal(key: Key, content: Content, where: bytes) -> str:
-    """Return a value as sealed text (base64): a nonce of 12 bytes, then ChaCha20-Poly1305 (RFC 8439) of its form and
-    text. Call `can_seal` first.
+def seal(key: Key, value: SealedValue, where: bytes) -> str:
+    """Return a value as sealed text (base64): a nonce of 12 bytes, then ChaCha20-Poly1305 (RFC 8439) of its date, form
+    and text. Call `can_seal` first.
     """
+    content = value.content
     text = (
         _TEXT + reveal(content)
         if isinstance(content, str)
@@ -67,10 +71,41 @@ def seal(key: Key, content: Content, where: bytes) -> str:
     )
     from secrets import token_bytes  # not imported for decryption alone
 
-    plain = text.encode("utf-8", "surrogatepass")
+    plain = (_stamp(value) + text).encode("utf-8", "surrogatepass")
     plain += b"\0" * (-len(plain) % _PADDED_TO)
     nonce = token_bytes(_NONCE_BYTES)
     return b64encode(nonce + ChaCha20Poly1305(key.key).encrypt(nonce, plain, where)).decode()
+
+
+def _stamp(value: SealedValue) -> str:
+    """Return what is before the form: the date, and during a rotation the other value with its date and length."""
+    if value.other is None:
+        return f"{_DATED}{value.set_on}" if value.set_on else ""
+    other = reveal(value.other.text)
+    sign = _NEXT if value.other.is_next else _PREVIOUS
+    return f"{_DATED}{value.set_on or '-'}{sign}{value.other.set_on or '-'} {len(other)}:{other}"
+
+
+def _read(text: str) -> SealedValue:
+    """Return the value of a decrypted text. Raises ValueError, CoinJarError."""
+    set_on, other = "", None
+    if text[:1] == _DATED:
+        stamp = _STAMP.match(text)
+        if stamp is None:
+            raise ValueError("no date")
+        set_on, end = stamp[1].strip("-"), stamp.end()
+        if stamp[2]:
+            after = end + int(stamp[4])
+            other = RotatingValue(Secret(text[end:after]), stamp[3].strip("-"), stamp[2] == _NEXT)
+            end = after
+        text = text[end:]
+    if text[:1] == _TEXT:
+        return SealedValue(Secret(text[1:]), set_on, other)
+    if text[:1] == _REFERENCES:
+        return SealedValue(parse_template(text[1:]), set_on, other)
+    if text != _UNSET:
+        raise ValueError("no form")
+    return SealedValue(UNSET, set_on, other)
 
 
 class Unsealer:
@@ -80,21 +115,11 @@ class Unsealer:
         self.id = key.id
         self._cipher = ChaCha20Poly1305(key.key)
 
-    def open(self, sealed: str, where: bytes) -> Content:
+    def open(self, sealed: str, where: bytes) -> SealedValue:
         """Return the value. Raises UnsealError."""
         try:
             data = b64decode(sealed, validate=True)
-            text = (
-                self._cipher.decrypt(data[:_NONCE_BYTES], data[_NONCE_BYTES:], where)
-                .rstrip(b"\0")
-                .decode("utf-8", "surrogatepass")
-            )
-            if text[:1] == _TEXT:
-                return Secret(text[1:])
-            if text[:1] == _REFERENCES:
-                return parse_template(text[1:])
+            text = self._cipher.decrypt(data[:_NONCE_BYTES], data[_NONCE_BYTES:], where).rstrip(b"\0")
+            return _read(text.decode("utf-8", "surrogatepass"))
         except (InvalidTag, ValueError, CoinJarError):
             raise UnsealError from None
-        if text != _UNSET:
-            raise UnsealError
-        return UNSET

@@ -78,6 +78,10 @@ def read_declarations(data: bytes, file: str) -> Jar:
     _check_suppliers(fields, jar)
     if "proofs" in top and not is_null(top["proofs"]):
         jar = jar._replace(proofs=_read_proofs(fields, top["proofs"], jar))
+    if any(variable.rotation or variable.valid_days for variable in jar.variables.values()):
+        from coinjar.jarfile.rotation import check_rotations
+
+        check_rotations(fields, jar)
     if "records" in top:
         from coinjar.jarfile.proofs import read_records
 

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from coinjar.core.definition import Content, Undecryptable
+from coinjar.core.definition import SealedValue, Undecryptable
 from coinjar.core.errors import CoinJarError, DecryptionError, Location
 from coinjar.core.model import Jar
 from coinjar.core.names import ALL
@@ -185,12 +185,13 @@ class KeyRing:
         """Return the stage's naming key, None if it has none. Raises DecryptionError."""
         return self.key(stage, ALL).naming if JarLayout(self.folder).key(stage, ALL).exists() else None
 
-    def open(self, jar: Jar, stage: str, coin: SealedEntry, file: str) -> Content:
+    def open(self, jar: Jar, stage: str, coin: SealedEntry, file: str) -> SealedValue:
         """Return a decrypted value; one that cannot be decrypted becomes Undecryptable, with the reason."""
         try:
-            content = self._opened(jar, stage, coin, file)
+            value = self._opened(jar, stage, coin, file)
         except DecryptionError as fault:
-            return Undecryptable(fault)
+            return SealedValue(Undecryptable(fault))
+        content = value.content
         if isinstance(content, Template):
             unknown = _unknown(jar, content)
             if unknown:
@@ -203,17 +204,17 @@ class KeyRing:
                     f"the sealed value of {coin.name} refers to {unknown[0]}, which is not declared (or to an "
                     "undeclared service)"
                 )
-                return Undecryptable(
-                    DecryptionError(
-                        message,
-                        hint="declare it, or set the value again",
-                        location=Location(file, coin.line, 1),
-                        code="tampered",
-                    )
+                broken = DecryptionError(
+                    message,
+                    hint="declare it, or set the value again",
+                    location=Location(file, coin.line, 1),
+                    code="tampered",
                 )
-        return content
+                return SealedValue(Undecryptable(broken))
+            return value._replace(content=content)
+        return value
 
-    def _opened(self, jar: Jar, stage: str, coin: SealedEntry, file: str) -> Content:
+    def _opened(self, jar: Jar, stage: str, coin: SealedEntry, file: str) -> SealedValue:
         slot = (stage, coin.scope)
         if slot not in self._openers:
             key = self.key(*slot)

@@ -38,6 +38,7 @@ PLACES = {
         ("sets/*", ELEMENT),
         ("stages/*/hosts/*", ELEMENT),
         ("variables/*/services", ELEMENT),
+        ("variables/*/rotate/service", SCALAR),
         ("destinations/*/services", ELEMENT),
         ("destinations/*/service_names", KEY),
         ("destinations/*/workloads", VALUE),

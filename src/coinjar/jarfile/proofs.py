@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from yaml.nodes import MappingNode, Node, ScalarNode
+from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from coinjar.core.errors import CoinJarError
 from coinjar.core.model import Jar, RecordsConfig
@@ -88,6 +88,8 @@ class ProofReader:
             expect_on=self._by_stage(own["expect_on"], what) if "expect_on" in own else {},
             **given,
         )
+        if proof.asker == "program" and proof.expect is None and not proof.expect_on:
+            proof = proof._replace(expect=Expected("present", "", proof.location))  # it ends with exit code 0
         if proof.expect is None and not proof.expect_on and not proof.whole_environment:
             fields.fault(key, f"{what} has no expected answer", "add expect: …, or expect_on: {STAGE: …}", "proof")
         return proof if len(fields.faults) == before else None
@@ -101,7 +103,21 @@ class ProofReader:
         self._references(template, node, what)
         return template
 
+    def _words(self, node: Node, what: str) -> dict[str, Template]:
+        """Return the words of a program. A reference to a secret is a fault: the process list would show it."""
+        words = self.fields.texts(node, what)
+        if isinstance(node, SequenceNode) and not words:
+            self.fields.fault(node, f"{what} names no program", "write [program, word, ...]", "proof")
+        result = {str(number): self._template(at, what) for number, (_, at) in enumerate(words)}
+        for name in {reference.name for template in result.values() for reference in template.references()}:
+            if name in self.jar.secret_names:
+                hint = "the program gets it in its environment: let it read that"
+                self.fields.fault(node, f"{what} names the secret {name}, which the process list would show", hint)
+        return result
+
     def _question(self, asker: str, node: Node, what: str) -> dict[str, Template]:
+        if asker == "program":
+            return self._words(node, f"{asker} of {what}")
         if not isinstance(node, MappingNode):
             if "" not in QUESTIONS.get(asker, ("",)):
                 parts = ", ".join(QUESTIONS[asker])

@@ -76,6 +76,9 @@ def _declaration(names: _NameSplices, member: TreeMember) -> Splices:
     yield from names.text_of(member.value.child("default") if member.value.kind == "map" else None)
     for node in _elements(member.value, "only_with"):
         yield from names.scalar(node, condition)
+    rotation = member.value.child("rotate") if member.value.kind == "map" else None
+    for turn in _members(rotation, "turns") if rotation is not None else ():
+        yield from names.key(turn)
 
 
 def in_jar_yaml(data: bytes, file: str, renames: Mapping[str, str]) -> bytes:

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING
 
-from coinjar.core.definition import Content, Definition, SealedDefinition, Undecryptable
+from coinjar.core.definition import Definition, SealedDefinition, SealedValue, Undecryptable
 from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location, raise_all
 from coinjar.core.model import Jar, Layer
 from coinjar.core.names import ALL, suggestion
@@ -47,13 +47,15 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
         else:
             now = former.get(coin.name, coin.name)
             doubt = _doubt(coin, file, lines[coin.slot], plain.get(now)) or _unapproved_rename(coin, now, name, file)
-            opener = partial(Undecryptable, doubt) if doubt else partial(_open, ring, jar, name, coin, file)
+            opener = (
+                partial(SealedValue, Undecryptable(doubt)) if doubt else partial(_open, ring, jar, name, coin, file)
+            )
             result.setdefault(coin.scope, {})[now] = SealedDefinition(opener, coin.scope, file, coin.line)
     raise_all(faults)
     return result
 
 
-def _open(ring: Ring, jar: Jar, layer: str, coin: SealedEntry, file: str) -> Content:
+def _open(ring: Ring, jar: Jar, layer: str, coin: SealedEntry, file: str) -> SealedValue:
     return ring().open(jar, layer, coin, file)
 
 

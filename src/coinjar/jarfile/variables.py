@@ -33,6 +33,8 @@ VARIABLE = (
         "place",
         "generate",
         "per_stage",
+        "valid",
+        "rotate",
     ),
     "supplied",
 )
@@ -96,7 +98,7 @@ def _read_variable(fields: FieldReader, name: VariableName, at: Location, own: d
     return variable
 
 
-_FIELDS = {"place": "nested"}
+_FIELDS = {"place": "nested", "valid": "valid_days", "rotate": "rotation"}
 """Keys whose field has another name."""
 
 
@@ -118,6 +120,10 @@ def _read_key(fields: FieldReader, key: str, node: Node, name: str, jar: Jar) ->
         return _conditions(fields, node, name)
     if key in ("also_as", "formerly", "place"):
         return tuple(text for text, _ in fields.texts(node, key))
+    if key in ("valid", "rotate"):
+        from coinjar.jarfile.rotation import read_rotation, read_valid  # few variables have it
+
+        return read_valid(fields, node, name) if key == "valid" else read_rotation(fields, node, name, jar)
     return _recipe(fields, node)
 
 

@@ -16,6 +16,7 @@ ASKING = {
     "log": "text_files:ask_log",
     "pods": "systems:ask_pods",
     "run": "systems:ask_run",
+    "program": "programs:ask_program",
 }
 
 

@@ -17,7 +17,7 @@ from coinjar.jarfile.external_values import program_words
 from coinjar.system.files import is_outside
 
 
-def proof_acts(proof: Proof, jar: Jar, stage: str, root: Path) -> list[Act]:
+def proof_acts(proof: Proof, jar: Jar, stage: str, root: Path) -> list[Act]:  # noqa: PLR0911 - one per asker
     """Return what asking a proof on a stage does; nothing where a destination is asked, whose own acts decide."""
     resolver = Resolver(jar, stage)
     try:
@@ -25,6 +25,8 @@ def proof_acts(proof: Proof, jar: Jar, stage: str, root: Path) -> list[Act]:
     except CoinJarError:
         return []  # without a value it cannot be asked there
     text, where = texts.get("", ""), proof.location
+    if proof.asker == "program":
+        return [Act(RUNS, program_words(root, [texts[key] for key in sorted(texts, key=int)]), where)]
     if proof.asker == "http":
         return [Act(CONTACTS, _origin(text) + _sent(proof, jar), where)]
     if proof.asker == "container":

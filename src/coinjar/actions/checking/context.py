@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -28,6 +29,7 @@ class FileContext(CheckContext):
     def __init__(self, opened: OpenJar, jar: Jar, fetch: Fetch, *, with_history: bool = False) -> None:
         super().__init__(jar, fetch)
         self.opened = opened
+        self.today = datetime.now(UTC).date()
         self.with_history = with_history
 
     @cached_property

@@ -194,6 +194,6 @@ def apply_plan(opened: OpenJar, plan: ValuePlan, command: str) -> list[str]:
                 change.drop(value.layer, value.scope, value.name)
         for value in plan.values:
             if value.content is not None:
-                change.put(value.layer, value.scope, value.name, value.content)
+                change.put(value.layer, value.scope, value.name, value.content, set_on=value.set_on)
         change.commit()
     return change.notes

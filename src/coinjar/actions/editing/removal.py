@@ -181,6 +181,8 @@ def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarErr
             continue
         if any(other == name for other, _ in variable.only_with):
             places.append((variable.location, f"only_with of {variable.name}"))
+        if variable.rotation is not None and name in variable.rotation.turns:
+            places.append((variable.rotation.location, f"rotate of {variable.name}"))
         definitions = [variable.default] if variable.default else []
         definitions += [
             values[variable.name]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from coinjar.actions.editing.rename_edits import EditedFile, PlacedEdits, UnchangedUse
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import Content, Undecryptable
+from coinjar.core.definition import Content, SealedValue, Undecryptable
 from coinjar.core.errors import Location, is_encrypted_for_others
 from coinjar.core.model import Jar
 from coinjar.core.reference_renames import in_references
@@ -38,8 +38,8 @@ def edits_of_sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> Pl
     for layer, scope, old, now, _ in moved:
         if now != old:
             sealing.drop(layer, scope, old)
-    for layer, scope, _, now, content in moved:  # after every removal: one variable may get the name of another
-        sealing.put(layer, scope, now, content)
+    for layer, scope, _, now, value in moved:  # after every removal: one variable may get the name of another
+        sealing.put_value(layer, scope, now, value)
     layers = value_layers(opened.folder)
     files = [
         EditedFile(JarLayout(opened.folder).sealed(layer), old, new)
@@ -51,18 +51,19 @@ def edits_of_sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> Pl
 
 def _opened(
     opened: OpenJar, jar: Jar, sealing: SealedTransaction, renames: Mapping[str, str]
-) -> tuple[list[tuple[str, str, str, str, Content]], list[UnchangedUse]]:
-    """Return what must be encrypted again: layer, scope, name, new name, content; and what is encrypted for others."""
-    moved, left = list[tuple[str, str, str, str, Content]](), list[UnchangedUse]()
+) -> tuple[list[tuple[str, str, str, str, SealedValue]], list[UnchangedUse]]:
+    """Return what must be encrypted again: layer, scope, name, new name, value; and what is encrypted for others."""
+    moved, left = list[tuple[str, str, str, str, SealedValue]](), list[UnchangedUse]()
     for layer in value_layers(opened.folder):
         path = display_path(JarLayout(opened.folder).sealed(layer))
         for coin in sealing.lines(layer):
-            content = sealing.ring.open(jar, layer, coin, path)
+            value = sealing.ring.open(jar, layer, coin, path)
+            content = value.content
             now = renames.get(coin.name, coin.name)
             if not isinstance(content, Undecryptable):
                 new = _renamed(content, renames)
                 if now != coin.name or new is not content:
-                    moved.append((layer, coin.scope, coin.name, now, new))
+                    moved.append((layer, coin.scope, coin.name, now, value._replace(content=new)))
             elif now != coin.name:
                 if (
                     not is_encrypted_for_others(content.fault) or coin.name in renames.values()

@@ -92,21 +92,41 @@ class ValueChanges:
             self._sealing = SealedTransaction(self.opened, self.jar)
         return self._sealing
 
-    def put(self, stage: str, scope: str, name: str, content: Content, *, mine: bool = False) -> None:
-        """Set a value. A person's own values are never committed, and so not encrypted."""
+    def put(
+        self, stage: str, scope: str, name: str, content: Content, *, mine: bool = False, set_on: str | None = None
+    ) -> None:
+        """Set a value. A person's own values are never committed, and so not encrypted.
+
+        `set_on` is the date of a secret ("": not known), by default today's. Raises InputError for a secret that is
+        being rotated.
+        """
         if isinstance(content, Command | FromFile | FromEnv | FromStore):  # says where the value is, and is no secret
             if not mine:
                 for narrowest in self.jar.variables[name].scopes_for(scope):
                     self.drop(stage, narrowest, name)
             self._edits.setdefault((stage, mine), {})[scope, name] = as_yaml(content)
         elif self.jar.variables[name].secret and not mine:
-            values = {**self._out_of_plain(stage, name, besides=scope), scope: content}
-            for value in sorted(
-                values, key=lambda item: item != ALL
-            ):  # a service's own value overrides the one for all
-                self.sealing.put(stage, value, name, values[value])
+            self._refuse_rotating(stage, scope, name)
+            others = self._out_of_plain(stage, name, besides=scope)
+            if ALL in others:  # first: a service's own value overrides the one for all
+                self.sealing.put(stage, ALL, name, others.pop(ALL), "")
+            self.sealing.put(stage, scope, name, content, set_on)
+            for other, plain in others.items():
+                self.sealing.put(stage, other, name, plain, "")  # nobody knows since when it is in plain text
         else:
             self._edits.setdefault((stage, mine), {})[scope, name] = as_yaml(content)
+
+    def _refuse_rotating(self, stage: str, scope: str, name: str) -> None:
+        layer = self.jar.plain.get(stage, {})
+        for narrowest in self.jar.variables[name].scopes_for(scope):
+            definition = layer.get(narrowest, {}).get(name)
+            if isinstance(definition, SealedDefinition) and definition.sealed_value.other is not None:
+                raise InputError(
+                    f"{name} is being rotated on {stage}: its entry also has the other value",
+                    hint=f"`coinjar rotate {name} --stage {stage}` goes on, and with --back it goes back",
+                    location=definition.location,
+                    code="rotating",
+                )
 
     def drop(self, stage: str, scope: str, name: str, *, mine: bool = False) -> None:
         """Remove a value, encrypted or plain."""

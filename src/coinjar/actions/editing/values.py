@@ -68,10 +68,13 @@ def put(
     declare: bool,
     mine: bool,
     as_secret: bool = False,
+    set_on: str | None = None,
 ) -> PutResult:
     """Set values in the layers of these stages (`shared` is one), for one service or all; secrets are encrypted.
 
-    `as_secret`: what is declared is a secret, whatever its name. All is checked first; nothing is written if anything
+    `as_secret`: what is declared is a secret, whatever its name. `set_on`: since when secrets have these values.
+
+    All is checked first; nothing is written if anything
     is wrong. Raises UsageError for a secret given in argv and for an undeclared name, InputError for a value that its
     kind or its place does not accept, DecryptionError for a stage whose key is not ours.
     """
@@ -88,6 +91,10 @@ def put(
             _refuse_plain(known, puttings)
         jar = known._replace(variables={**known.variables, **new})
         _check(jar, puttings, stages, services, mine)
+        plain = [assignment.name for assignment in puttings if not jar.variables[assignment.name].secret]
+        if set_on is not None and (mine or plain):
+            what = "your own values have" if mine else f"{', '.join(plain)}, which is not a secret, has"
+            raise UsageError(f"{what} no date", hint="omit --set-on", code="date")
         for stage in stages if mine else ():
             opened.load([stage], mine=stage)  # a file that cannot be read is not edited either
         scopes = list(services) or [ALL]
@@ -95,7 +102,7 @@ def put(
         for stage in stages:
             for assignment in puttings:
                 for scope in scopes:
-                    change.put(stage, scope, assignment.name, assignment.content, mine=mine)
+                    change.put(stage, scope, assignment.name, assignment.content, mine=mine, set_on=set_on)
         if new:
             edit_file(
                 JarLayout(folder).declarations,

@@ -63,7 +63,7 @@ def _plain(change: ValueChanges, layer: str, faults: list[CoinJarError]) -> list
                 if fault := _contradiction(change, layer, scope, name, definition.content):
                     faults.append(fault)
                 else:
-                    change.put(layer, scope, name, definition.content)
+                    change.put(layer, scope, name, definition.content, set_on="")
                     moved.append(EncryptedValue(name, layer, definition.file))
     return moved
 
@@ -74,7 +74,7 @@ def _contradiction(change: ValueChanges, layer: str, scope: str, name: str, cont
     if not any(coin.name == name for coin in change.sealing.lines(layer)):
         return None
     for entry in change.sealing.opened(layer, wanted):
-        if entry.entry.name == name and entry.content != content:
+        if entry.entry.name == name and entry.value.content != content:
             location = change.plain(layer)[scope][name].location
             hint = "remove the wrong one: the line here, or the encrypted one with `coinjar drop`"
             return InputError(
@@ -93,7 +93,7 @@ def _too_wide(change: ValueChanges, layer: str) -> list[EncryptedValue]:
         if entry.entry.name in wide:
             for service in change.jar.variables[entry.entry.name].scopes_for(ALL):
                 if (service, entry.entry.name) not in there:
-                    change.put(layer, service, entry.entry.name, entry.content)
+                    change.sealing.put_value(layer, service, entry.entry.name, entry.value)
             change.sealing.drop(layer, ALL, entry.entry.name)
     return [EncryptedValue(name, layer, None) for name in sorted(wide)]
 
@@ -109,7 +109,7 @@ def _defaults(change: ValueChanges, left: list[tuple[str, str]]) -> list[Encrypt
                     (name, "its default in jar.yaml stays, because shared has a value: remove the default by hand")
                 )
                 continue
-            change.put(SHARED, ALL, name, variable.default.content)
+            change.put(SHARED, ALL, name, variable.default.content, set_on="")
             change.declarations.append(Edit(("variables", name, "default"), None, keeps=2))
             moved.append(EncryptedValue(name, SHARED, variable.default.file))
     return moved

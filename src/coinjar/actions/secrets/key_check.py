@@ -6,7 +6,7 @@ from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING
 
 from coinjar.actions.secrets.first_key import FirstKey
-from coinjar.core.definition import Content, Undecryptable
+from coinjar.core.definition import SealedValue, Undecryptable
 from coinjar.core.errors import CoinJarError, DecryptionError
 from coinjar.core.record import Record
 from coinjar.crypto.sealed_file import SealedEntry
@@ -22,7 +22,7 @@ class DecryptedEntry(Record):
     """One line of a stage, and its value."""
 
     entry: SealedEntry
-    content: Content
+    value: SealedValue
 
 
 class KeyCheck:
@@ -72,9 +72,10 @@ class KeyCheck:
         entries: list[DecryptedEntry] = []
         broken: list[CoinJarError] = []
         for coin in [entry for entry in self.transaction.lines(stage) if entry.scope == scope]:
-            content = self.transaction.ring.open(self.transaction.jar, stage, coin, path)
+            value = self.transaction.ring.open(self.transaction.jar, stage, coin, path)
+            content = value.content
             if not isinstance(content, Undecryptable):
-                entries.append(DecryptedEntry(coin, content))
+                entries.append(DecryptedEntry(coin, value))
             elif coin.slot in replacing:
                 broken.append(content.fault)
             else:
@@ -89,4 +90,4 @@ class KeyCheck:
         self.transaction.keys[slot] = DataKey(key.key, key.earlier, key.naming)
         self.transaction.to_wrap.add(slot)
         for entry in result:
-            self.transaction.seal(stage, scope, entry.entry.name, entry.content)
+            self.transaction.seal(stage, scope, entry.entry.name, entry.value)

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import Content, Unset
+from coinjar.core.definition import SealedValue, Unset
 from coinjar.core.errors import CoinJarError, DecryptionError
 from coinjar.core.model import Jar
 from coinjar.core.references import Template
@@ -46,18 +46,24 @@ class SecretsText:
         """Yield one line per value, in the order of the file. Raises InputError for a file that is none."""
         for entry in parse(data, file):
             try:
-                shown = self._shown(entry, self._content(entry))
+                shown = self._shown(entry, self._value(entry))
             except CoinJarError as fault:
                 shown = f"•••• ({'encrypted for others' if fault.code != 'tampered' else 'cannot be decrypted'})"
             yield f"{entry.name} ({entry.scope}): {shown}"
 
-    def _shown(self, entry: SealedEntry, content: Content) -> str:
+    def _shown(self, entry: SealedEntry, value: SealedValue) -> str:
+        content = value.content
+        since = f", set {value.set_on}" if value.set_on else ""
+        if value.other is not None:
+            which = "next" if value.other.is_next else "previous"
+            since += f", being rotated ({which}: #{self._tag(reveal(value.other.text), entry.scope)})"
         if isinstance(content, Unset):
-            return "(unset)"
+            return f"(unset){since}"
         assert isinstance(content, str | Template), "what was encrypted"
         text = content.source if isinstance(content, Template) else reveal(content)
         kind = "a text with references, " if isinstance(content, Template) else ""
-        return f"•••• {kind}{len(text)} character{'' if len(text) == 1 else 's'} #{self._tag(text, entry.scope)}"
+        length = f"{len(text)} character{'' if len(text) == 1 else 's'}"
+        return f"•••• {kind}{length} #{self._tag(text, entry.scope)}{since}"
 
     def _tag(self, text: str, scope: str) -> str:
         """Return a short tag of a value: HMAC-SHA-256 with the stage's naming key, else with the scope's data key."""
@@ -66,7 +72,7 @@ class SecretsText:
             :_TAG_DIGITS
         ]
 
-    def _content(self, entry: SealedEntry) -> Content:
+    def _value(self, entry: SealedEntry) -> SealedValue:
         """Return a value, decrypted with today's key or an earlier one of version control. Raises DecryptionError."""
         known = self._keys.setdefault(entry.scope, [])
         if not known:
@@ -81,7 +87,7 @@ class SecretsText:
             if not self._older_key(entry.scope, known):
                 raise DecryptionError("an earlier key", hint="", code="no-key")
 
-    def _opened(self, unsealer: Unsealer, entry: SealedEntry) -> Content:
+    def _opened(self, unsealer: Unsealer, entry: SealedEntry) -> SealedValue:
         declared = self.jar.stages.get(self.present)
         for stage in dict.fromkeys([self.stage, self.present, *(declared.formerly if declared else ())]):
             for app in (self.jar.app, *self.jar.formerly):

@@ -164,9 +164,11 @@ def _generate_again(change: SealedTransaction, stage: str, slots: list[tuple[str
         if not variable.generate:
             continue
         new: dict[object, str] = {}
+        if any(entry.entry.name == name and entry.value.other for entry in change.opened(stage)):
+            continue  # it is being rotated: listed as to be replaced by hand
         for entry in change.opened(stage):
-            if entry.entry.name == name and isinstance(entry.content, str):
-                text = new.setdefault(entry.content, make(recipe_of(variable), variable))
+            if entry.entry.name == name and isinstance(entry.value.content, str):
+                text = new.setdefault(entry.value.content, make(recipe_of(variable), variable))
                 change.put(stage, entry.entry.scope, name, text)
         created.append(name)
     return created

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import Content
+from coinjar.core.definition import SealedValue
 from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.crypto.sealed_file import SealedEntry, parse
 from coinjar.jarfile.layout import JarLayout
@@ -18,10 +18,10 @@ from coinjar.system.revisions import RevisionFiles, commit_named
 
 
 class MergedVersion(NamedTuple):
-    """One of the values: its line, its content, and which side of the merge it is from ("" if unknown)."""
+    """One of the values: its line, the value, and which side of the merge it is from ("" if unknown)."""
 
     entry: SealedEntry
-    content: Content
+    value: SealedValue
     origin: str
 
 

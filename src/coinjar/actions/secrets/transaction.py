@@ -8,6 +8,7 @@ any moment; the next change of the stage finishes what was interrupted.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 
 from coinjar.actions.open_jar import OpenJar
@@ -15,7 +16,7 @@ from coinjar.actions.secrets.approval import ReaderApproval
 from coinjar.actions.secrets.first_key import FirstKey
 from coinjar.actions.secrets.key_check import DecryptedEntry, KeyCheck
 from coinjar.core.consent import decrypting
-from coinjar.core.definition import Content, Undecryptable
+from coinjar.core.definition import Content, SealedDefinition, SealedValue, Undecryptable
 from coinjar.core.errors import InputError, Location
 from coinjar.core.model import Jar
 from coinjar.core.names import ALL
@@ -84,10 +85,10 @@ class SealedTransaction:
         entries = []
         for coin in self.lines(stage):
             if wanted is None or coin.scope in wanted:
-                content = self.ring.open(self.jar, stage, coin, path)
-                if isinstance(content, Undecryptable):
-                    raise content.fault
-                entries.append(DecryptedEntry(coin, content))
+                value = self.ring.open(self.jar, stage, coin, path)
+                if isinstance(value.content, Undecryptable):
+                    raise value.content.fault
+                entries.append(DecryptedEntry(coin, value))
         return entries
 
     def verify(self, stage: str, within: Sequence[str], *, replacing: Collection[tuple[str, str]] = ()) -> None:
@@ -100,11 +101,32 @@ class SealedTransaction:
 
     # -- changes
 
-    def put(self, stage: str, scope: str, name: str, content: Content) -> None:
-        """Encrypt a value for a service or all.
+    def put(self, stage: str, scope: str, name: str, content: Content, set_on: str | None = None) -> None:
+        """Encrypt a value for a service or all; `set_on` is its date, by default today's.
+
+        A value that is set again keeps its date. Raises as `put_value` does.
+        """
+        if set_on is None:
+            set_on = self._date_of(stage, scope, name, content)
+        self.put_value(stage, scope, name, SealedValue(content, set_on))
+
+    def _date_of(self, stage: str, scope: str, name: str, content: Content) -> str:
+        """Return the date of the value that is there already, if it is the same one; else today's."""
+        layer = self.jar.plain.get(stage, {})
+        there = [layer.get(narrowest, {}).get(name) for narrowest in self.jar.variables[name].scopes_for(scope)]
+        dates = [
+            definition.sealed_value.set_on
+            for definition in there
+            if isinstance(definition, SealedDefinition) and definition.content == content
+        ]
+        return min(dates) if dates and len(dates) == len(there) else datetime.now(UTC).date().isoformat()
+
+    def put_value(self, stage: str, scope: str, name: str, value: SealedValue) -> None:
+        """Encrypt a value with its date for a service or all.
 
         Raises InputError for an unsupported one, DecryptionError for a key that is not ours.
         """
+        content = value.content
         if why := can_seal(content):
             raise InputError(
                 f"{name} cannot be encrypted: {why}",
@@ -127,7 +149,7 @@ class SealedTransaction:
             )
         for narrowest, _ in slots:
             self._ensure(stage, narrowest, slots)
-            self.seal(stage, narrowest, name, content)
+            self.seal(stage, narrowest, name, value)
         if variable.services is not None:
             self.drop(stage, ALL, name)
 
@@ -138,9 +160,9 @@ class SealedTransaction:
             self._changes.setdefault(stage, {})[scope, name] = None
         return there
 
-    def seal(self, stage: str, scope: str, name: str, content: Content) -> None:
+    def seal(self, stage: str, scope: str, name: str, value: SealedValue) -> None:
         key = self.key(stage, scope).key
-        sealed = seal(key, content, associated(self.jar.app, stage, scope, name))
+        sealed = seal(key, value, associated(self.jar.app, stage, scope, name))
         self._changes.setdefault(stage, {})[scope, name] = SealedEntry(
             scope=scope, name=name, key=key.id, sealed=sealed
         )
@@ -204,7 +226,7 @@ class SealedTransaction:
             self.keys[slot] = DataKey(Key.new(), needed, old.naming)
             self.to_wrap.add(slot)
             for entry in self.opened(stage, [scope]):
-                self.seal(stage, scope, entry.entry.name, entry.content)
+                self.seal(stage, scope, entry.entry.name, entry.value)
         self._tidy.add(stage)
 
     def renew_unused(self, stage: str) -> None:

@@ -225,5 +225,6 @@ def _sealed(opened: OpenJar, jar: Jar, after: Jar, what: str, old: str, new: str
         for entry in sorted(entries, key=lambda item: item.entry.scope != "all"):
             scope = entry.entry.scope if what == STAGE else new
             name = former.get(entry.entry.name, entry.entry.name)
-            sealing.put(new if what == STAGE else layer, scope, name, entry.content)
+            value = entry.value._replace(other=None)  # the copy is not being rotated
+            sealing.put_value(new if what == STAGE else layer, scope, name, value)
     return sealing

@@ -107,6 +107,14 @@ def _require_unused(opened: OpenJar, jar: Jar, name: str) -> None:
             hint=f"remove the reader first: `coinjar readers remove {readers[0]} --everywhere`",
             code="has-readers",
         )
+    for rotated in jar.variables.values():
+        if rotated.rotation is not None and rotated.rotation.service == name:
+            raise InputError(
+                f"the programs that rotate {rotated.name} get the variables of {name}",
+                hint="name another service in its `rotate`, or remove that",
+                location=rotated.rotation.location,
+                code="still-named",
+            )
     for variable, location in _referring(jar, name):
         raise InputError(
             f"the value of {variable} refers to the service {name}",

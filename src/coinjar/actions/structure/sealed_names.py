@@ -15,7 +15,7 @@ from coinjar.actions.editing.rename_edits import UnchangedUse
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.structure.planned_files import PlannedFiles
 from coinjar.core.consent import Act, decrypting, encrypting
-from coinjar.core.definition import Content
+from coinjar.core.definition import Content, SealedValue
 from coinjar.core.errors import DecryptionError, InputError, Location, is_encrypted_for_others
 from coinjar.core.name_change import APPLICATION, SERVICE, NameChange, service_references
 from coinjar.core.reference_renames import spliced
@@ -128,15 +128,15 @@ class SealedRename:
             return entry
         try:
             key = self.ring.key(*self._keys.get(now[1:], (on_disk, entry.scope)))
-            content, is_bound = self._content(entry, key, now, old, file)
+            value, is_bound = self._value(entry, key, now, old, file)
         except DecryptionError as fault:
             if not is_encrypted_for_others(fault) or fault.code == "no-consent":
                 raise
             if now != old:
                 self._leave(Location(file, entry.line, 1), f"{entry.name} on {stage}", f"decrypt {stage}")
             return entry._replace(scope=now.scope)
-        new = self._with_new_references(content)
-        if is_bound and new is content:
+        new = self._with_new_references(value.content)
+        if is_bound and new is value.content:
             return entry._replace(scope=now.scope) if entry.scope != now.scope else entry
         if key.earlier is not None:
             raise InputError(
@@ -146,12 +146,12 @@ class SealedRename:
                 code="keys",
             )
         self.encrypted_again[stage] = self.encrypted_again.get(stage, 0) + 1
-        sealed = seal(key.key, new, associated(*now, entry.name))
+        sealed = seal(key.key, value._replace(content=new), associated(*now, entry.name))
         return entry._replace(scope=now.scope, key=key.key.id, sealed=sealed)
 
-    def _content(
+    def _value(
         self, entry: SealedEntry, key: DataKey, now: Coordinates, old: Coordinates, file: str
-    ) -> tuple[Content, bool]:
+    ) -> tuple[SealedValue, bool]:
         """Return a value, and whether it is bound to the new names already. Raises DecryptionError."""
         for data_key in (key.key, key.earlier):
             for coordinates in (now, old) if data_key is not None and data_key.id == entry.key else ():

@@ -10,7 +10,7 @@ from typing import TypeVar
 
 from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.model import AcceptedFinding
-from coinjar.core.rules import layering, mentioned, naming, ports, presence, secrets, values
+from coinjar.core.rules import layering, mentioned, naming, ports, presence, rotation, secrets, values
 from coinjar.core.rules.base import ERROR, WARNING, CheckContext, Finding, Rule
 
 C = TypeVar("C", bound=CheckContext)
@@ -47,6 +47,9 @@ RULES: tuple[Rule[CheckContext], ...] = (
     Rule("CJ042", WARNING, "a literal instead of a variable", mentioned.literal_value),
     Rule("CJ043", WARNING, "code that cannot be read", mentioned.unreadable),
     Rule("CJ047", WARNING, "the same value on every stage", layering.same_on_every_stage),
+    Rule("CJ048", WARNING, "a secret that is too old", rotation.overdue),
+    Rule("CJ049", WARNING, "a secret that is good for a short time only", rotation.due_soon),
+    Rule("CJ050", WARNING, "an unfinished rotation", rotation.unfinished),
 )
 
 

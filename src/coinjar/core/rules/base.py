@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from datetime import date
 from functools import cached_property
 from typing import Any, Generic, NamedTuple, TypeVar
 
@@ -36,8 +37,11 @@ class CheckContext:
     """Input of the rules: the jar, its stages resolved on demand, and what was read from the files beside it.
 
     `port_uses` are ports in other files; `uses`, `literals` and `unreadable` come from code; `not_ours` are names that
-    systems set themselves. Here they are empty: `actions.checking` has a context that reads the files.
+    systems set themselves. Here they are empty: `actions.checking` has a context that reads the files. `today` is the
+    day that ages are counted to (UTC); here it is before every date.
     """
+
+    today = date.min
 
     port_uses: Sequence[PortUse] = ()
     uses: Sequence[CodeUse] = ()

@@ -1,0 +1,56 @@
+"""Rules on the age of secrets, and on unfinished rotations."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from coinjar.core.definition import SealedDefinition
+from coinjar.core.diagnostics import Diagnostic
+from coinjar.core.names import SHARED
+from coinjar.core.rules.base import CheckContext
+from coinjar.core.secret_ages import OVERDUE, SOON, UNDATED, SecretAge, secret_ages
+
+
+def _ages(context: CheckContext) -> Iterator[SecretAge]:
+    if any(variable.valid_days for variable in context.jar.variables.values()):
+        yield from secret_ages(context.jar, context.today)
+
+
+def overdue(context: CheckContext) -> Iterator[Diagnostic]:
+    """CJ048"""
+    for age in _ages(context):
+        name, where = age.variable.name, f"--stage {age.layer}"
+        if age.state == OVERDUE:
+            message = f"{name} on {age.layer} was good until {age.good_until}: it was set on {age.set_on}"
+            yield Diagnostic(message, f"`coinjar rotate {name} {where}`", age.definition.location, name, age.stage)
+        elif age.state == UNDATED:
+            message = f"nobody knows since when {name} has its value on {age.layer}, and it is not good for ever"
+            fix = f"`coinjar rotate {name} {where}`; or say since when: `coinjar put {name} {where} --set-on DATE`"
+            yield Diagnostic(message, fix, age.definition.location, name, age.stage)
+
+
+def due_soon(context: CheckContext) -> Iterator[Diagnostic]:
+    """CJ049"""
+    for age in _ages(context):
+        if age.state == SOON:
+            name = age.variable.name
+            message = f"{name} on {age.layer} is good until {age.good_until}"
+            fix = f"`coinjar rotate {name} --stage {age.layer}`"
+            yield Diagnostic(message, fix, age.definition.location, name, age.stage)
+
+
+def unfinished(context: CheckContext) -> Iterator[Diagnostic]:
+    """CJ050"""
+    reported: set[tuple[str, str]] = set()
+    for found in context.definitions:
+        definition = found.definition
+        if not isinstance(definition, SealedDefinition) or (other := definition.sealed_value.other) is None:
+            continue
+        name, layer = found.variable.name, found.layer
+        if (name, layer) in reported:
+            continue
+        reported.add((name, layer))
+        kept = "its next value is made, but not in use" if other.is_next else "its previous value is still kept"
+        message = f"{name} is being rotated on {layer}: {kept}"
+        fix = f"`coinjar rotate {name} --stage {layer}` goes on, and with --back it goes back"
+        yield Diagnostic(message, fix, definition.location, name, None if layer == SHARED else layer)
