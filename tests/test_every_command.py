@@ -52,6 +52,12 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     ("within {S} --service {V} --mask -- printenv {T}", 0, 0),
     ("deliver {S} {L} --restart", 0, 0),
     ("drift {S} {L}", 0, 0),
+    ("put ROTATED_TOKEN --declare --stage {S} < made-up-canary-8", 0, 0),
+    ("rotate ROTATED_TOKEN --stage {S} --yes", 2, 2),  # nothing says how it gets a new value
+    ("rotate ROTATED_TOKEN --stage {S} --given --yes --until made < made-up-canary-9", 0, 0),
+    ("rotate ROTATED_TOKEN --stage {S} --yes --back", 0, 2),  # it is not being rotated any more
+    ("overdue", 0, 0),
+    ("overdue --all --json", 0, 0),
     ("confirm {S}", 2, 2),  # no proof is declared for it: no all-clear
     ("platforms", 0, 0),
     ("platforms saltmarsh", 0, 0),

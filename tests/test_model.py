@@ -121,6 +121,34 @@ class JarMachine(JarOnDisk):
         assert text not in self.model.secrets
         self.model.put(layer, ALL, name, text, secret=True)
 
+    @precondition(lambda self: any(self.model.secret[key[2]] and text for key, text in self.model.values.items()))
+    @rule(data=st.data(), way=st.sampled_from(["at once", "in steps", "and back"]))
+    def rotate(self, data: st.DataObject, way: str) -> None:
+        there = [key for key, text in self.model.values.items() if self.model.secret[key[2]] and text]
+        layer, scope, name = data.draw(st.sampled_from(sorted(there)))
+        if scope == ALL and len(self.model.has(layer, name)) > 1:
+            return  # which of them?
+        text = self.fresh("p/w#@%rotated-")
+        self.model.secrets.add(text)
+        words = ("rotate", name, "--stage", layer, *narrowed(scope), "--yes")
+        before = {(stage, service): self.model.env(stage, service) for stage in STAGES for service in SERVICES}
+        if way == "at once":
+            self.once(*words, "--given", "--finish", stdin=text)
+        else:
+            self.once(*words, "--given", "--until", "made", stdin=text)
+            self.once("put", name, "--stage", layer, *narrowed(scope), stdin="other", code=3)
+            if way == "in steps":
+                self.once(*words, "--until", "switched")
+                self.once(*words, "--finish")
+            self.once(*words, "--back", code=0 if way == "and back" else 2)
+        if way != "and back":
+            self.model.put(layer, scope, name, text, secret=True)
+        for stage in STAGES:  # it was delivered where it changes something
+            changed = any(self.model.env(stage, service) != before[stage, service] for service in SERVICES)
+            if changed and stage not in self.model.moved:
+                self.model.deliver(stage)
+                self.undoable = None
+
     @precondition(lambda self: self.model.named(secret=False))
     @rule(data=st.data(), stage=st.sampled_from(STAGES))
     def edit(self, data: st.DataObject, stage: str) -> None:

@@ -42,6 +42,9 @@ def run(
     ] = None,
     secret: Annotated[bool, typer.Option("--secret", help="A secret: encrypted, and masked in all output.")] = False,
     required: Annotated[bool, typer.Option("--required", help="It must have a value wherever it exists.")] = False,
+    valid: Annotated[
+        str | None, typer.Option("--valid", metavar="TIME", help="How long a secret is good: 90d, 12w, 1y.")
+    ] = None,
     per_stage: Annotated[bool, typer.Option("--per-stage", help="Each stage has its own: never promoted.")] = False,
     service: Annotated[
         list[str] | None,
@@ -69,7 +72,7 @@ def run(
     if secret and default is not None:
         hint = "`coinjar put NAME --stage shared` encrypts one for every stage"
         raise UsageError("a secret has no default, which would be in plain text", hint=hint)
-    texts: dict[str, Plain | None] = {"about": about or None, "kind": kind, "default": default}
+    texts: dict[str, Plain | None] = {"about": about or None, "kind": kind, "default": default, "valid": valid}
     lists: dict[str, list[str] | None] = {"choices": choice, "services": service, "stages": stage}
     flags = {"secret": secret, "required": required, "per_stage": per_stage}
     keys: dict[str, Plain] = {key: text for key, text in texts.items() if text is not None}

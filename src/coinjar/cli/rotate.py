@@ -202,9 +202,8 @@ class _Steps:
                 deliver(self.opened, carrying, self.masker, patience, wait=self.wait, dry_run=True)
             )
             _raise_first(outcomes)
-            changing = {name for secret in self.plan.secrets for name in secret.texts("")[0]}
             for outcome in outcomes:
-                others = [change.name for change in outcome.changes if change.name not in changing]
+                others = [change.name for change in outcome.changes if change.name not in carrying.names]
                 if others:
                     more = ", ".join(others[:5]) + (" …" if len(others) > 5 else "")
                     print_status(f"note: {outcome.label} also gets {counted(len(others), 'other change')}: {more}")
@@ -298,7 +297,11 @@ class _Steps:
         if results:
             self.tell("confirmed", ", ".join(f"{result.proof.name} on {result.stage}" for result in results))
         asked = {result.stage for result in results if result.proof.asker != "program"}
-        return [one.stage for one in self.plan.carriers if (one.files or not one.live) and one.stage not in asked]
+        return [
+            f"{one.stage} ({', '.join(one.files) or 'no destination'})"
+            for one in self.plan.carriers
+            if (one.files or not one.live) and one.stage not in asked
+        ]
 
     def _not_yet(self, why: str) -> None:
         """End the command: the new value does not hold everywhere. Always raises."""

@@ -22,6 +22,7 @@ from coinjar.core.errors import UsageError, is_encrypted_for_others
 from coinjar.core.references import Template
 
 if TYPE_CHECKING:
+    from coinjar.cli.tables import StyledText
     from coinjar.core.display import Masker
     from coinjar.core.explain import Explanation, LayerValue
     from coinjar.core.model import Resolved
@@ -180,17 +181,9 @@ def _as_json(explanation: Explanation, masker: Masker) -> dict[str, Any]:
     }
 
 
-def _show(explanation: Explanation, masker: Masker, services: list[str], *, first: bool) -> None:
-    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
+def _layer_rows(explanation: Explanation, masker: Masker) -> list[list[StyledText]]:
+    from coinjar.cli.tables import StyledText
 
-    width = terminal_width()
-    if not first:
-        show("")
-    show(styled(f"{explanation.variable.name} = {value_words(explanation.resolved, masker)}", "bold"))
-    show(
-        f"on {explanation.stage}, for {', '.join(services)}"
-        + (f": {explanation.variable.about}" if explanation.variable.about else "")
-    )
     rows = []
     for layer_value in reversed(explanation.layers):
         verdict = StyledText("✓ wins", "green") if layer_value.wins else StyledText("  overridden", "dim")
@@ -206,6 +199,21 @@ def _show(explanation: Explanation, masker: Masker, services: list[str], *, firs
                 StyledText(place, "cyan"),
             ]
         )
+    return rows
+
+
+def _show(explanation: Explanation, masker: Masker, services: list[str], *, first: bool) -> None:
+    from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
+
+    width = terminal_width()
+    if not first:
+        show("")
+    show(styled(f"{explanation.variable.name} = {value_words(explanation.resolved, masker)}", "bold"))
+    show(
+        f"on {explanation.stage}, for {', '.join(services)}"
+        + (f": {explanation.variable.about}" if explanation.variable.about else "")
+    )
+    rows = _layer_rows(explanation, masker)
     if rows:
         show("")
         for row in table(["", "layer, highest first", "value", "where"], rows, least=[9, 14, 16, 24], width=width):

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from datetime import date
 from typing import NamedTuple
 
 from coinjar.core.definition import date_of
 from coinjar.core.errors import is_encrypted_for_others
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Jar, Resolved, Variable
+from coinjar.core.secret_ages import Day, day_of
 
 OWN, INHERITED, SHARED, DEFAULT, MINE = "own", "inherited", "shared", "default", "mine"
 MISSING, NONE, UNSET, NOT_HERE, FAULT, VARIES = "missing", "none", "unset", "not here", "fault", "varies"
@@ -164,7 +164,7 @@ def by_service(jar: Jar, resolver: Resolver, services: Sequence[str]) -> list[Gr
     return _rows([(variable, services) for variable in variables], columns)
 
 
-def with_ages(rows: Iterable[GridRow], columns: Sequence[tuple[Resolver, Sequence[str]]], today: date) -> list[GridRow]:
+def with_ages(rows: Iterable[GridRow], columns: Sequence[tuple[Resolver, Sequence[str]]], today: Day) -> list[GridRow]:
     """Return the rows of secrets with their ages in days instead of their values; a column is a resolver and
     services.
     """
@@ -176,20 +176,21 @@ def with_ages(rows: Iterable[GridRow], columns: Sequence[tuple[Resolver, Sequenc
             )
         )
         for row in rows
-        if any(cell.secret for cell in row.cells)
+        if any(cell.secret and not cell.derived for cell in row.cells)
     ]
 
 
-def _with_age(cell: Cell, resolver: Resolver, variable: Variable, services: Sequence[str], today: date) -> Cell:
+def _with_age(cell: Cell, resolver: Resolver, variable: Variable, services: Sequence[str], today: Day) -> Cell:
     if cell.text is None and cell.state != VARIES:
         return cell
     if cell.derived:
-        return cell._replace(text="computed", secret=False)
+        return cell._replace(text="computed", secret=False, derived=False)
     asked = [service for service in services if variable.applies_to(service)]
-    dates = {date_of(definition) for definition in resolver.winners(variable.name, asked) if definition is not None}
-    if "" in dates:
+    winners = [definition for definition in resolver.winners(variable.name, asked) if definition is not None]
+    dates = [day_of(date_of(definition)) for definition in winners]
+    days = sorted((today - day).days for day in dates if day is not None)
+    if len(days) < len(dates):
         return cell._replace(text="age unknown", secret=False)
-    days = sorted((today - date.fromisoformat(text)).days for text in dates)
     text = f"{days[0]} d" if days[0] == days[-1] else f"{days[0]} to {days[-1]} d"
     return cell._replace(text=text, secret=False)
 

@@ -11,6 +11,8 @@ from coinjar.core.definition import SealedDefinition, Undecryptable
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import SHARED
 
+Day = date
+"""A day of the calendar: the core asks no clock."""
 OVERDUE, SOON, GOOD, UNDATED, UNLIMITED = "overdue", "soon", "good", "undated", "unlimited"
 """The states of a secret: too old; good for less than the warning time; good; with `valid`, but without a date; without
 `valid`.
@@ -27,6 +29,11 @@ def days_of(text: str) -> int | None:
     return int(match[1]) * _DAYS[match[2]] if match else None
 
 
+def day_of(text: str) -> Day | None:
+    """Return a day that an encrypted entry has as ISO 8601; None for ""."""
+    return date.fromisoformat(text) if text else None
+
+
 class SecretAge(NamedTuple):
     """An encrypted value of a layer: since when it has been there (None: not known), and until when it is good (None:
     nobody said). `scopes` are `all` or the services that have it.
@@ -36,8 +43,8 @@ class SecretAge(NamedTuple):
     layer: str
     scopes: tuple[str, ...]
     definition: SealedDefinition
-    set_on: date | None
-    good_until: date | None
+    set_on: Day | None
+    good_until: Day | None
     state: str
 
     @property
@@ -45,12 +52,12 @@ class SecretAge(NamedTuple):
         """The stage, None for a value that all stages share."""
         return None if self.layer == SHARED else self.layer
 
-    def days(self, today: date) -> int | None:
+    def days(self, today: Day) -> int | None:
         """Return the age in days."""
         return None if self.set_on is None else (today - self.set_on).days
 
 
-def secret_ages(jar: Jar, today: date, warning_days: int | None = None) -> Iterator[SecretAge]:
+def secret_ages(jar: Jar, today: Day, warning_days: int | None = None) -> Iterator[SecretAge]:
     """Yield every encrypted value that can be decrypted, by variable and layer; one that several services have is one.
 
     `warning_days` before the end a value is due soon: by default 14, at most a quarter of its time.
@@ -71,10 +78,10 @@ def _age(
     layer: str,
     definitions: list[SealedDefinition],
     set_on: str,
-    today: date,
+    today: Day,
     warning_days: int | None,
 ) -> SecretAge:
-    since = date.fromisoformat(set_on) if set_on else None
+    since = day_of(set_on)
     until = since + timedelta(days=variable.valid_days) if since is not None and variable.valid_days else None
     if variable.valid_days is None:
         state = UNLIMITED

@@ -90,6 +90,25 @@ def live(steps: DemoRun) -> None:
     steps.run(f"coinjar deliveries undo {number} --dry-run")
 
 
+def rotate(steps: DemoRun) -> None:
+    """Rotate a secret, and go back in the middle of it."""
+    steps.title("How old are the secrets? The database's password is good for 90 days")
+    steps.run("coinjar declare TICKET_DB_PASSWORD --valid 90d")
+    steps.run("coinjar overdue --all")
+    steps.title("Rotate it: the old value is kept until the new one is in use everywhere; go back in the middle, once")
+    value = "coinjar value rehearsal TICKET_DB_PASSWORD --service ticketing"
+    old = steps.ask(value)
+    rotation = "coinjar rotate TICKET_DB_PASSWORD --stage rehearsal --yes"
+    steps.run(f"{rotation} --until switched")
+    steps.holds("the jar has another value", steps.ask(value) != old)
+    steps.run(f"{rotation} --back --finish")
+    steps.holds("the jar has the old value again", steps.ask(value) == old)
+    steps.run(rotation, code=1, note="1: nothing tells whether those who read files have it")
+    steps.run(f"{rotation} --finish", note="they have")
+    steps.holds("the value is new", steps.ask(value) != old)
+    steps.run("coinjar drift rehearsal ticket-hosting")
+
+
 def move(steps: DemoRun) -> None:
     """Migrate a service to another platform by a sheet."""
     old, new = "ticket-hosting", "isles-tickets"

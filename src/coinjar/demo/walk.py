@@ -12,7 +12,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from coinjar.demo.platforms import deliver, live, move
+from coinjar.demo.platforms import deliver, live, move, rotate
 from coinjar.demo.steps import DemoFailure, DemoRun, copy_app, free_ports
 
 
@@ -36,8 +36,10 @@ def walk(keep: Path | None) -> int:
             _web_server,
             _mentions,
             _parts,
+            _history,
             deliver,
             live,
+            rotate,
             move,
         ):
             part(steps)
@@ -308,6 +310,25 @@ def _parts(steps: DemoRun) -> None:
     steps.holds("rehearsal has it", steps.ask("coinjar value rehearsal SEASON --service timetable") == "1.20")
     steps.run("coinjar drop SEASON --stage rehearsal")
     steps.run("coinjar stages remove trial-9 --yes")
+
+
+def _history(steps: DemoRun) -> None:
+    if shutil.which("git", path=steps.env["PATH"]) is None:
+        steps.title("git is not installed: skip its part")
+        return
+    steps.title("The history is in version control: who changed the season, and how was prod before?")
+    who = "-c user.name=anna -c user.email=anna@sandling.example"
+    steps.run("git init -q .")
+    steps.run("git add jar")
+    steps.run(f"git {who} commit -qm 'Values of spring'")
+    steps.run("coinjar put SEASON=1.30 --stage prod")
+    steps.run("coinjar compare prod commit:HEAD --only different", code=1)
+    steps.run("coinjar history SEASON --stage prod")
+    told = json.loads(steps.ask("coinjar history SEASON --stage prod --json"))["events"]
+    steps.holds("the change that is not committed is among the story", any(event["when"] is None for event in told))
+    steps.run("coinjar undo --yes", note="takes the last change back")
+    steps.run("git diff --exit-code --stat", note="0: every byte of the jar is as committed")
+    shutil.rmtree(steps.folder / ".git")
 
 
 def _mentions(steps: DemoRun) -> None:

@@ -7,20 +7,25 @@ from typing import NamedTuple
 
 from coinjar.actions.delivery.selection import is_for, staying
 from coinjar.actions.open_jar import OpenJar
+from coinjar.core.display import Masker
+from coinjar.core.errors import CoinJarError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar
 from coinjar.core.references import Template
-from coinjar.destinations import is_live
-from coinjar.destinations.stage_view import gets, is_supplied, services_for
+from coinjar.destinations import is_live, make
+from coinjar.destinations.stage_view import RenderContext, StageView, gets, is_supplied, services_for
 
 
 class Carriers(NamedTuple):
-    """What carries a value on a stage: running systems, and files; and the services that get it."""
+    """What carries a value on a stage: running systems, and files; the services that get it; and the names of what
+    changes with it.
+    """
 
     stage: str
     live: list[str]
     files: list[str]
     services: list[str]
+    names: list[str]
 
 
 def carriers(opened: OpenJar, before: Jar, after: Jar, names: Iterable[str]) -> list[Carriers]:
@@ -46,8 +51,13 @@ def carriers(opened: OpenJar, before: Jar, after: Jar, names: Iterable[str]) -> 
             Carriers(
                 stage,
                 [destination.name for destination in carrying if is_live(destination)],
-                [destination.name for destination in carrying if not is_live(destination)],
-                list(dict.fromkeys(service for service, _ in changed)),
+                [
+                    destination.name
+                    for destination in carrying
+                    if not is_live(destination) and _writes_another(opened, destination, stage, before, after)
+                ],
+                [service for service in before.services if any(service == name for name, _ in changed)],
+                list(dict.fromkeys(name for name in candidates if any(name == other for _, other in changed))),
             )
         )
     return result
@@ -74,6 +84,19 @@ def _changed(before: Resolver, after: Resolver, names: Iterable[str]) -> set[tup
         if before.applies(before.jar.variables[name], service)
         and before.value(name, service).text != after.value(name, service).text
     }
+
+
+def _writes_another(opened: OpenJar, destination: Destination, stage: str, before: Jar, after: Jar) -> bool:
+    """Return whether the files of a destination change; so it is assumed where they cannot be computed."""
+    contents = []
+    for jar in (before, after):
+        context = RenderContext(jar, opened.folder, Masker(), opened.ring, opened.gate)
+        try:
+            outputs = make(destination, context).outputs(StageView(opened.resolver(stage, jar=jar), destination))
+        except CoinJarError:
+            return True
+        contents.append({output.path: output.data for output in outputs})
+    return contents[0] != contents[1]
 
 
 def _carries(jar: Jar, destination: Destination, changed: set[tuple[str, str]]) -> bool:

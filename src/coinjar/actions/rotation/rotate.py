@@ -57,7 +57,9 @@ def plan_rotation(
             raise UsageError(f"nothing says how {secret.name} gets a new value", hint=hint, code="no-recipe")
     before = after = jar
     for secret in secrets:
-        old, new = secret.texts("\0")  # a text that nothing else has stands for the one that is not made yet
+        present = secret.value.content
+        assert isinstance(present, str), "only texts are rotated"
+        old, new = secret.texts(reveal(present) + "0")  # it stands for one that is not made yet
         before, after = secret.jar_with(before, old), secret.jar_with(after, new)
     changing = [name for secret in secrets for name in (secret.name, *(turn.name for turn in secret.turns))]
     return RotationPlan(secrets, carriers(opened, before, after, changing), _same(jar, secrets))

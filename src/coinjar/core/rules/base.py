@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from datetime import date
 from functools import cached_property
 from typing import Any, Generic, NamedTuple, TypeVar
 
@@ -16,6 +15,7 @@ from coinjar.core.layers import Fetch, Resolver, no_fetch
 from coinjar.core.model import AcceptedFinding, Jar, Variable
 from coinjar.core.names import SHARED
 from coinjar.core.redaction import SecretFinder
+from coinjar.core.secret_ages import Day
 
 ERROR, WARNING = "error", "warning"
 
@@ -41,7 +41,7 @@ class CheckContext:
     day that ages are counted to (UTC); here it is before every date.
     """
 
-    today = date.min
+    today: Day = Day.min
 
     port_uses: Sequence[PortUse] = ()
     uses: Sequence[CodeUse] = ()
