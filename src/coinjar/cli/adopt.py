@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -15,27 +16,30 @@ from coinjar.cli.common import (
     YesOption,
     counted,
     label_first_reader,
+    layer_names,
     open_here,
     print_json,
     print_status,
-    stage_names,
 )
 from coinjar.cli.structure import DryRunOption, finish_plan
+from coinjar.core.errors import UsageError
+from coinjar.core.names import SHARED
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from coinjar.actions.editing.adopt import AdoptStep
+    from coinjar.actions.open_jar import OpenJar
     from coinjar.sources.base import SourceVariables
 
 
 def run(
     ctx: typer.Context,
-    source: Annotated[
-        str,
+    sources: Annotated[
+        list[str],
         typer.Argument(
-            metavar="SOURCE",
-            help="file:PATH (with a detected dialect), file+DIALECT:PATH, or another source (docs/formats.md).",
+            metavar="SOURCE...",
+            help="A file or another source (docs/formats.md); A,B are layers. Several: STAGE=SOURCE each.",
         ),
     ],
     stage: Annotated[
@@ -43,8 +47,8 @@ def run(
         typer.Option(
             "--stage",
             metavar="STAGE",
-            autocompletion=stage_names,
-            help="The stage to set the values on. Default: the source's own stages.",
+            autocompletion=layer_names,
+            help="The stage to set the values on, or shared. Default: the source's own stages.",
         ),
     ] = None,
     service: ServicesOption = None,
@@ -79,18 +83,17 @@ def run(
     Adopting an edited file again brings only what differs.
     """
     from coinjar.actions.editing.adopt import LEFT_OUT, SAME, AdoptOptions, carry_out, plan
-    from coinjar.sources import read_source
 
     opened = open_here(ctx, jar)
     label_first_reader(opened, label, yes=yes)
     services = list(dict.fromkeys(service or []))
-    read = read_source(source, opened.source_context(opened.load(), stage))
+    read = _read(opened, sources, stage, secret or [])
     settled_secret, settled_plain = list(secret or []), list(plain or [])
 
     def planned() -> list[AdoptStep]:
         return plan(opened, read, AdoptOptions(stage, services, every_name, references, settled_secret, settled_plain))
 
-    asks = sys.stdin.isatty() and source != "-" and not yes and not as_json and not dry_run
+    asks = sys.stdin.isatty() and "-" not in sources and not yes and not as_json and not dry_run
     created = [item.name for item in read.reading.items if item.reference is not None]
     if created and asks and not references:
         references = typer.confirm(
@@ -104,7 +107,7 @@ def run(
     if as_json:
         print_json(_as_json(read, steps))
     else:
-        _show(read, steps, " and ".join(stages) or str(stage), services)
+        _show(read, steps, ", ".join(stages) or str(stage), services)
     _tell_other_cases(steps, opened.load().variables)
     if created and not references:
         print_status(
@@ -120,7 +123,30 @@ def run(
         raise typer.Exit(1)
     for note in carry_out(opened, steps, again=planned):
         print_status(note)
-    print_status(f"Written. Next: `coinjar check`, and `coinjar why {stages[0]} NAME` to explain a value.")
+    shown = next((name for name in stages if name != SHARED), "STAGE")
+    print_status(f"Written. Next: `coinjar check`, and `coinjar why {shown} NAME` to explain a value.")
+
+
+def _read(opened: OpenJar, words: list[str], stage: str | None, secret: list[str]) -> SourceVariables:
+    """Return what one source contains, or several by stage. Raises UsageError for several with --stage."""
+    from coinjar.sources import is_source, read_source
+
+    jar = opened.load()
+    first = words[0]
+    is_one = stage is not None or "=" not in first or is_source(first.partition("=")[0]) or Path(first).exists()
+    if len(words) == 1 and is_one:
+        return read_source(words[0], opened.source_context(jar, stage))
+    from coinjar.actions.editing.adopt_by_stage import combined, layer_of
+
+    if stage is not None:
+        raise UsageError(
+            "--stage is for one source",
+            hint="write STAGE=SOURCE for each of several; or A,B, if they are layers of one stage",
+            code="usage",
+        )
+    given = [layer_of(jar, word) for word in words]
+    read = [(layer, read_source(source, opened.source_context(jar, layer))) for layer, source in given]
+    return combined(jar, read, secret)
 
 
 def _as_json(source: SourceVariables, steps: list[AdoptStep]) -> dict[str, Any]:

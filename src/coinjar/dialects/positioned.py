@@ -89,7 +89,9 @@ class ParsedDocument:
         """Return a scalar as a variable, with remarks if it is not simply a text."""
         if node.kind != "scalar":
             self.remark(
-                at, f"ignored: {name} is not a text but {'an object' if node.kind == 'map' else 'a list'}", lost=True
+                at,
+                f"ignored: {name} is not a text but {'an object' if node.kind == 'map' else 'a list'}",
+                lost=True,
             )
             return None
         if (node.is_null and not self.as_json) or (self.as_json and not node.style and node.text == "null"):

@@ -37,8 +37,13 @@ def is_source(text: str) -> bool:
 
 
 def read_source(text: str, context: SourceContext | None = None) -> SourceVariables:
-    """Read a source. Raises UsageError for an unknown one, InputError for one that cannot be read."""
+    """Read a source; `A,B` are layers. Raises UsageError for an unknown one, InputError for one that cannot be read."""
     context = context or SourceContext()
+    if "," in text:
+        from coinjar.sources.layers import layered, parts_of
+
+        if len(parts := parts_of(text)) > 1:
+            return layered(text, [read_source(part, context) for part in parts])
     head, colon, rest = text.partition(":")
     kind, _, dialect = head.partition("+")
     if kind in BUILT_IN and (colon or kind == "-"):

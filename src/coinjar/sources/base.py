@@ -48,14 +48,14 @@ class SourceContext(NamedTuple):
 class SourceVariables(NamedTuple):
     """Variables that were read.
 
-    `why` says how the dialect was detected; `comments` are those above a variable, by line.
+    `why` says how the dialect was detected; `comments` are those above a variable, by file and line.
     """
 
     label: str
     dialect: str
     why: str
     reading: ReadResult
-    comments: Mapping[int, str] = {}
+    comments: Mapping[tuple[str, int], str] = {}
 
     def of(self, service: str | None, stage: str | None = None) -> dict[str, ReadItem]:
         """Return what a service gets on a stage; of a duplicate name the last, as every reader of such files does."""

@@ -10,7 +10,7 @@ from coinjar.core.errors import InputError, Location
 from coinjar.dialects import reader
 from coinjar.dialects.base import CUT, ReadRemark, ReadResult
 from coinjar.dialects.detection import DetectedDialect, recognise
-from coinjar.dialects.settings import SettingsDialect, merged
+from coinjar.dialects.settings import SettingsDialect
 from coinjar.sources.base import SourceContext, SourceVariables, surprises
 from coinjar.system import files
 
@@ -33,11 +33,7 @@ _NOT_PROSE = re.compile(r"[-=#*_~]{3,}|(?<!\w)[A-Za-z_]\w*=")
 
 
 def read_file(path: str, dialect: str, context: SourceContext) -> SourceVariables:
-    """Read `file:PATH` or `file+DIALECT:PATH`; for settings also BASE,FILE."""
-    base, comma, over = path.rpartition(",")
-    if dialect == "settings" and comma and not Path(path).exists():
-        below, above = read_file(base, dialect, context), read_file(over, dialect, context)
-        return above._replace(label=f"file:{path}", reading=merged(below.reading, above.reading))
+    """Read `file:PATH` or `file+DIALECT:PATH`."""
     return _taken_apart(_bytes(path), path, f"file:{path}", dialect, context)
 
 
@@ -68,7 +64,7 @@ def _taken_apart(data: bytes, file: str, label: str, dialect: str, context: Sour
     name, why, reading = _read_best(detected, data, file, context)
     reading.remarks.extend(surprises(reading.items))
     reading.remarks.sort(key=lambda remark: remark.location)
-    return SourceVariables(label, name, why, reading, _comments(data) if name in _WITH_COMMENTS else {})
+    return SourceVariables(label, name, why, reading, _comments(data, file) if name in _WITH_COMMENTS else {})
 
 
 def _read_best(
@@ -106,11 +102,11 @@ def _lost(reading: ReadResult) -> list[int]:
     return sorted({remark.location.line for remark in reading.remarks if remark.lost or remark.kind == CUT})
 
 
-def _comments(data: bytes) -> dict[int, str]:
-    """Return the comment directly above each line, by the line's number; banners and commented-out assignments are not
-    descriptions.
+def _comments(data: bytes, file: str) -> dict[tuple[str, int], str]:
+    """Return the comment directly above each line, by file and the line's number; banners and commented-out
+    assignments are not descriptions.
     """
-    result: dict[int, str] = {}
+    result: dict[tuple[str, int], str] = {}
     above: list[str] = []
     for number, line in enumerate(data.decode(errors="replace").splitlines(), 1):
         if line.lstrip().startswith("#"):
@@ -118,7 +114,7 @@ def _comments(data: bytes) -> dict[int, str]:
             above = [*above, comment] if comment and not _NOT_PROSE.search(comment) else []
             continue
         if line.strip() and above:
-            result[number] = " ".join(above)
+            result[file, number] = " ".join(above)
         above = []
     return result
 

@@ -15,7 +15,7 @@ from coinjar.core.inference import Inference, infer_all
 from coinjar.core.kinds import normal
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Variable
-from coinjar.core.names import ALL, VariableName, name_fault, suggestion
+from coinjar.core.names import ALL, SHARED, VariableName, name_fault, suggestion
 from coinjar.core.redaction import SecretFinder
 from coinjar.core.references import parse_template
 from coinjar.core.secret_detection import is_named, words_of
@@ -107,14 +107,13 @@ def _check_names(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> Non
 
 
 def _stages(jar: Jar, source: SourceVariables, wanted: AdoptOptions) -> list[str]:
-    if wanted.stage is not None:
-        jar.stage(wanted.stage)
-        return [wanted.stage]
-    if not source.stages():
+    if wanted.stage is None and not source.stages():
         raise UsageError("which stage?", hint=f"add --stage: {', '.join(jar.stages)}", code="which-stage")
-    for stage in source.stages():
-        jar.stage(stage)
-    return source.stages()
+    stages = [wanted.stage] if wanted.stage is not None else source.stages()
+    for stage in stages:
+        if stage != SHARED:
+            jar.stage(stage)
+    return stages
 
 
 class _AdoptPlanner:
@@ -196,7 +195,7 @@ class _AdoptPlanner:
         is_secret = name in self.wanted.secret or (guessed.secret and name not in self.wanted.plain)
         if name in self.wanted.secret or name in self.wanted.plain:
             guessed = guessed._replace(secret=is_secret, is_certain=True, why="as given")
-        about = self.source.comments.get(item.location.line, "")
+        about = self.source.comments.get((item.location.file, item.location.line), "")
         services = self._new_services(name, scopes)
         return Variable(
             name=VariableName(name),
