@@ -18,6 +18,8 @@ from pathlib import Path
 import pytest
 import yaml
 
+from tests.powershell import by_the_powershell_specification
+
 TOOLS = Path("/usr/bin:/bin:/usr/sbin:/sbin")
 
 
@@ -365,6 +367,7 @@ def _node_map(expression: str) -> Callable[[Path], dict[str, bytes]]:
 READERS: dict[str, dict[str, Callable[[Path], dict[str, bytes]]]] = {
     "posix": {"dash": _shell("dash"), "bash": _shell("bash", "--posix"), "busybox": _shell("busybox", "sh")},
     "fish": {"fish": _fish},
+    "powershell": {"specification": by_the_powershell_specification},
     "literal": {"podman": podman, "kubectl": kubectl},
     "systemd": {"systemd": _systemd("EnvironmentFile")},
     "systemd-dropin": {"systemd": _systemd("drop-in")},

@@ -109,6 +109,7 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
         "posix": {"": True, "a\nb\r\"'`$\\": True, "\0": False},
         "exec-script": {"'": True, "\0": False},
         "fish": {"": True, "a\nb\r\"'`$\\": True, "\0": False, "\uf601": False, "\ufdd0": False},
+        "powershell": {"": False, "a\nb\r\"'`$\\\u2019\u201e": True, "\0": False},
         "literal": {
             "": True,
             ' "kept" # too ': True,
@@ -149,9 +150,9 @@ def test_refusals_are_only_what_the_grammar_cannot_carry() -> None:
     maps = {"nul", "json", "yaml", "toml", "pairs", "stage-prefixed", "settings", "properties", "csv"}
     kube = {"kube-configmap", "kube-secret"}
     for name, able in {
-        "a.b-c": {"literal", "compose", "dotenv", "containerfile", *maps, *kube},
-        "ümlaut": {"containerfile", *maps},
-        "1ST": {"dotenv", "containerfile", *maps},
+        "a.b-c": {"powershell", "literal", "compose", "dotenv", "containerfile", *maps, *kube},
+        "ümlaut": {"powershell", "containerfile", *maps},
+        "1ST": {"powershell", "dotenv", "containerfile", *maps},
     }.items():
         assert {dialect.name for dialect in carriers() if dialect.unsupported_reason(name, "x") is None} == able, name
 
@@ -162,7 +163,7 @@ def test_a_refusal_names_the_variable_the_reason_and_who_can() -> None:
         render(get("literal"), [Entry("PEM", "a\nb"), Entry("OK", "x"), Entry("NAÏVE", "x")], HEADING, carriers)
     first, second = caught.value.each()
     assert str(first) == "literal cannot carry PEM: it has a line break, but the grammar has no quotes"
-    assert first.hint == "these can carry it: posix, fish, compose, systemd, systemd-dropin, dotenv and 12 more"
+    assert first.hint == "these can carry it: posix, fish, powershell, compose, systemd, systemd-dropin and 13 more"
     assert "literal cannot carry NAÏVE" in str(second)
     unclosed = [Entry("A", "\"'`"), Entry("B", "'\"`")]
     assert get("dotenv").clash(unclosed[:1]) is None
@@ -210,9 +211,25 @@ def test_what_people_write_for_fish() -> None:
 
 
 @pytest.mark.unit
+def test_what_people_write_for_powershell() -> None:
+    text = (
+        '$env:A = \'it\'\'s\'\r\n$Env:B="a `"b`" `$c"; ${env:C.D} = 5 # five\n$env:E = "$HOME/x"\n'
+        "Remove-Item Env:F -ErrorAction Ignore\nWrite-Host hello\n$env:G = \u2018curly\u2019\u2019\u2019\n"
+    )
+    reading = get("powershell").read(text.encode(), "a.ps1")
+    assert [(item.name, item.text) for item in reading.items] == [
+        ("A", "it's"), ("B", 'a "b" $c'), ("C.D", "5"), ("F", None), ("G", "curly\u2019"),
+    ]  # fmt: skip
+    assert [remark.location.line for remark in reading.remarks if remark.lost] == [3, 5]
+
+
+@pytest.mark.unit
 @pytest.mark.parametrize(
     ("text", "dialect"),
     [
+        ("# mine\n$env:A = 'b'\n", "powershell"),
+        ("${env:A.B} = 'b'\n", "powershell"),
+        ("export A=$env:b\n", "posix"),
         ("set -gx A 'b'\n", "fish"),
         ("set --export A b\n", "fish"),
         ("#!/bin/sh\nset -x\nexport A=b\n", "posix"),

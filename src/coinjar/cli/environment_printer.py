@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from coinjar.actions.open_jar import OpenJar, Resolution, service_or_only
 from coinjar.actions.output.render_text import rendered, rendered_example, rendered_sealed, rendered_stages
 from coinjar.cli.common import one_offs, print_by_default, print_status, resolved
 from coinjar.core.errors import UsageError
 from coinjar.dialects import BUILT_IN, get
+
+if TYPE_CHECKING:
+    from coinjar.dialects.shell import ExecScriptDialect
 
 
 class EnvironmentPrinter:
@@ -24,9 +28,12 @@ class EnvironmentPrinter:
         *,
         show_secrets: bool,
         by_default: bool = False,
+        keep_set: bool = False,
     ) -> None:
         self.opened = opened
         self.dialect = get(dialect)
+        if keep_set:
+            self._script().keep_set = True
         self.service = service
         self.given = list(given)
         self.show_secrets = show_secrets
@@ -50,6 +57,14 @@ class EnvironmentPrinter:
         else:
             self._one(names[0])
 
+    def _script(self) -> ExecScriptDialect:
+        """Return the dialect. Raises UsageError for another than exec-script."""
+        from coinjar.dialects.shell import ExecScriptDialect
+
+        if not isinstance(self.dialect, ExecScriptDialect):
+            raise UsageError("--keep-set requires --as exec-script", hint="omit it, or add --as exec-script")
+        return self.dialect
+
     def _one(self, stage: str) -> None:
         if self.dialect.name == "example":  # made from the declarations: values may be missing
             resolver = self.opened.resolver(stage)
@@ -61,7 +76,7 @@ class EnvironmentPrinter:
     def _sealed(self, stage: str, recipients: Sequence[str]) -> None:
         """Print a script that contains its values encrypted: safe on a terminal too."""
         resolver, resolution = resolved(self.opened, stage, self.service, self.given)
-        _put_out(rendered_sealed(resolver.jar, resolution, recipients))
+        _put_out(rendered_sealed(resolver.jar, resolution, self._script(), recipients))
 
     def _stages(self) -> None:
         if not self.dialect.many_stages:

@@ -55,6 +55,9 @@ def run(
             help="With exec-script: only for it; may be repeated.",
         ),
     ] = None,
+    keep_set: Annotated[
+        bool, typer.Option("--keep-set", help="With exec-script: what the environment already sets wins.")
+    ] = False,
     every_stage: Annotated[bool, typer.Option("--every-stage", help="Render all stages, one after the other.")] = False,
     move_up: Annotated[
         bool,
@@ -81,13 +84,20 @@ def run(
     if dialect is not None:
         _refuse_with_dialect(dry_run or verify or move_up or stale or as_json, names[0 if every_stage else 1 :])
         printing = EnvironmentPrinter(
-            open_here(ctx, jar), dialect, service, with_ or [], show_secrets=show_secrets, by_default=by_default
+            open_here(ctx, jar),
+            dialect,
+            service,
+            with_ or [],
+            show_secrets=show_secrets,
+            by_default=by_default,
+            keep_set=keep_set,
         )
         printing.run(None if every_stage else names, encrypt_to or [])
         return
-    if service or with_ or encrypt_to:
+    if service or with_ or encrypt_to or keep_set:
         raise UsageError(
-            "--service, --with and --encrypt-to require --as", hint="a destination names its services in jar.yaml"
+            "--service, --with, --encrypt-to and --keep-set require --as",
+            hint="a destination has services and keep_set in jar.yaml",
         )
     if keep is not None and not stale:
         raise UsageError("--keep requires --stale", hint="omit it")

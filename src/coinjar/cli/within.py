@@ -1,7 +1,8 @@
 """`coinjar within`."""
 
 import os
-from typing import Annotated
+import sys
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -16,6 +17,10 @@ from coinjar.cli.common import (
     print_status,
     resolved,
 )
+
+if TYPE_CHECKING:
+    from coinjar.actions.open_jar import OpenJar, Resolution
+    from coinjar.actions.output.watched_run import WatchedValues
 
 
 def run(
@@ -43,6 +48,9 @@ def run(
             "exit code are passed on.",
         ),
     ] = False,
+    watch: Annotated[
+        bool, typer.Option("--watch", help="Restart the program when a value that it gets changes; for development.")
+    ] = False,
     jar: JarOption = None,
 ) -> None:
     """Run a program with a service's variables: it replaces this process, so pid, signals and exit code are its own.
@@ -52,14 +60,47 @@ def run(
     """
     from coinjar.actions.output.exec_program import environment, exec_program
 
-    resolver, resolution = resolved(open_here(ctx, jar), stage, service, with_)
+    opened = open_here(ctx, jar)
+    resolver, resolution = resolved(opened, stage, service, with_)
     if by_default:
         print_by_default(resolver, resolution.service)
     env = environment(resolution, os.environ, bare=bare)
-    if not mask:
+    if not mask and not watch:
         exec_program(command, env)
     from coinjar.actions.output.masked_run import run_masked, secrets_of, too_short
 
-    if names := too_short(resolution):
+    if mask and (names := too_short(resolution)):
         print_status(f"coinjar: too short to mask: {', '.join(names)}")
+    if watch:
+        raise typer.Exit(_watched(opened, command, resolution, with_, bare=bare, mask=mask))
     raise typer.Exit(run_masked(command, env, secrets_of(resolution)))
+
+
+def _watched(
+    opened: "OpenJar",
+    command: list[str],
+    resolution: "Resolution",
+    given: list[str] | None,
+    *,
+    bare: bool,
+    mask: bool,
+) -> int:
+    from coinjar.actions.output.exec_program import environment
+    from coinjar.actions.output.masked_run import secrets_of
+    from coinjar.actions.output.watched_run import WatchedValues, deciding_files, run_watched
+    from coinjar.cli.common import one_offs
+
+    def values(resolution: "Resolution") -> "WatchedValues":
+        return WatchedValues(
+            environment(resolution, os.environ, bare=bare),
+            secrets_of(resolution) if mask else None,
+            deciding_files(opened.folder, resolution),
+        )
+
+    def load() -> "WatchedValues":
+        chosen = one_offs(given)
+        return values(opened.resolve(resolution.stage, service=resolution.service, one_offs=chosen, mine=True))
+
+    return run_watched(
+        command, values(resolution), load, lambda text: print_status(f"coinjar: {text}"), waits=sys.stderr.isatty()
+    )

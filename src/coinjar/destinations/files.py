@@ -13,7 +13,7 @@ from coinjar.core.model import Destination
 from coinjar.core.names import SHARED, suggestion
 from coinjar.destinations.base import FileDestination, Output, reading_of
 from coinjar.destinations.hidden_lines import Hidden
-from coinjar.destinations.options import PHASES, SPELLING, TEXTS_BY_NAME, Option
+from coinjar.destinations.options import FLAG, PHASES, SPELLING, TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, gets
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Dialect, Entry, ReadResult, refuse
@@ -29,8 +29,8 @@ _NUMBER = re.compile(r"[+-]?\d+(?:[.,]\d+)?")
 
 
 class DialectFileDestination(FileDestination):
-    """`path`, `as` (the dialect); for settings also `base` and `separator`; for exec-script also `fills` (a templates
-    destination).
+    """`path`, `as` (the dialect); for settings also `base` and `separator`; for exec-script also `keep_set` and `fills`
+    (a templates destination).
     """
 
     declared: Mapping[str, Option] = {
@@ -48,6 +48,7 @@ class DialectFileDestination(FileDestination):
             SPELLING,
         ),
         "phases": Option("Which variables are written: those of the build, of the run; default: [run].", PHASES),
+        "keep_set": Option("For exec-script: whether what the environment already sets wins.", FLAG),
         "fills": Option(
             "For exec-script: destinations of templates, each with the folder that the script fills at its start.",
             TEXTS_BY_NAME,
@@ -61,7 +62,12 @@ class DialectFileDestination(FileDestination):
         self.phases = self.phases_of("phases")
         self.fills = self._fills()
         self.dialect = self._dialect()
-        for key, owner in (("base", "settings"), ("separator", "settings"), ("fills", "exec-script")):
+        for key, owner in (
+            ("base", "settings"),
+            ("separator", "settings"),
+            ("fills", "exec-script"),
+            ("keep_set", "exec-script"),
+        ):
             if key in self.options and self.dialect and self.dialect.name != owner:
                 fields.fault(
                     self.options[key], f"'{key}' requires as: {owner}", "remove it, or correct 'as'", "destination"
@@ -79,6 +85,8 @@ class DialectFileDestination(FileDestination):
         dialect.parse_context = self.render_context.parse_context(self.text("separator", "__"))
         if isinstance(dialect, SettingsDialect):
             dialect.as_json = not self.path.lower().endswith((".yaml", ".yml"))
+        if isinstance(dialect, ExecScriptDialect):
+            dialect.keep_set = self.flag("keep_set")
         return self._spelled(dialect) if "names" in self.options else dialect
 
     def _spelled(self, dialect: Dialect) -> Dialect:
@@ -198,7 +206,8 @@ class DialectFileDestination(FileDestination):
             assert isinstance(templates, TemplatesDestination)
             script += filling_script(templates, {entry.name: entry for entry in entries}, folder, view.stage, service)
             self.notices += templates.notices
-        return ExecScriptDialect().script(entries, view.heading(service), script)
+        assert isinstance(self.dialect, ExecScriptDialect), "only it can fill"
+        return self.dialect.script(entries, view.heading(service), script)
 
     def _output(self, path: Path, data: bytes, entries: list[Entry], *, merges: bool = False) -> Output:
         assert self.dialect

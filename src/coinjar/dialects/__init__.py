@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 BUILT_IN = {
     "posix": "shell:PosixDialect",
     "fish": "fish:FishDialect",
+    "powershell": "powershell:PowerShellDialect",
     "literal": "lines:LiteralDialect",
     "compose": "compose:ComposeDialect",
     "systemd": "systemd:SystemdDialect",

@@ -21,6 +21,7 @@ _TOLD = [
         "fish",
         "it exports its names with set -x",
     ),
+    (r"^[ \t]*\$\{?[Ee][Nn][Vv]:[^=\n]+=", "powershell", "it sets variables of $env:"),
 ]
 _SUFFIXES = {".yaml": "yaml", ".yml": "yaml", ".toml": "toml", ".properties": "properties", ".csv": "csv"}
 _LINES = [

@@ -63,6 +63,18 @@ class ExecScriptDialect(PosixDialect):
     name = "exec-script"
     about = "an sh program that sets the variables and executes its arguments"
     reads = False
+    keep_set = False
+    """Whether what the environment already sets wins."""
+
+    def lines(self, entries: Sequence[Entry]) -> str:
+        if not self.keep_set:
+            return super().lines(entries)
+        kept = (  # the assignment on a line of its own, as readers of `posix` find it
+            f'if [ -z "${{{entry.name}+x}}" ]; then\nexport {entry.name}={quote(entry.text)}\nfi\n'
+            for entry in entries
+            if entry.text is not None
+        )
+        return "".join(kept)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         return self.script(entries, heading, "")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from coinjar.actions.open_jar import Resolution
 from coinjar.core.errors import UsageError
@@ -10,6 +11,9 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar
 from coinjar.dialects import carriers, get
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ParseContext, refuse, render
+
+if TYPE_CHECKING:
+    from coinjar.dialects.shell import ExecScriptDialect
 
 
 def rendered(jar: Jar, resolution: Resolution, dialect: Dialect) -> bytes:
@@ -19,15 +23,13 @@ def rendered(jar: Jar, resolution: Resolution, dialect: Dialect) -> bytes:
     return render(dialect, entries, FileHeader(jar.app, resolution.stage, resolution.service), carriers)
 
 
-def rendered_sealed(jar: Jar, resolution: Resolution, recipients: Sequence[str]) -> bytes:
+def rendered_sealed(jar: Jar, resolution: Resolution, dialect: ExecScriptDialect, recipients: Sequence[str]) -> bytes:
     """Return an exec-script whose values only these recipients can decrypt. Raises UsageError, InputError."""
     from coinjar.crypto.age import recipient_fault, without_comment, wrap
-    from coinjar.dialects.shell import ExecScriptDialect
 
     for recipient in recipients:
         if why := recipient_fault(recipient):
             raise UsageError(f"this is not a recipient: {why}", hint="`coinjar identity show` prints one")
-    dialect = ExecScriptDialect()
     entries = [Entry(name, resolved.revealed, resolved.variable) for name, resolved in resolution.exported()]
     refuse(dialect, entries, carriers)
     return dialect.sealed(
