@@ -10,10 +10,12 @@ import typer
 
 from coinjar.cli.common import (
     JarOption,
+    JsonOption,
     complete_interrupted,
     counted,
     known_stages,
     open_here,
+    print_json,
     print_status,
     service_names,
     stage_names,
@@ -68,7 +70,7 @@ def run(
             "-s",
             metavar="SERVICE",
             autocompletion=service_names,
-            help="The service of these variables, if FROM has no services.",
+            help="Their service, if FROM has no services.",
         ),
     ] = None,
     dry_run: Annotated[
@@ -97,6 +99,7 @@ def run(
         ),
     ] = None,
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask. Default: ask on a terminal.")] = False,
+    as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
     """Move a set of variables to another place: write a sheet that lists what happens to each, then --execute it.
@@ -112,7 +115,7 @@ def run(
                 "from where, to where, and into which sheet?",
                 hint="`coinjar migrate FROM TO --out move.yaml`; then --execute move.yaml",
             )
-        asyncio.run(_make(opened, list(ends or []), Path(out), stage or [], service))
+        asyncio.run(_make(opened, list(ends or []), Path(out), stage or [], service, as_json=as_json))
         return
     from coinjar.actions.migration.migration import Migration, MigrationOptions
     from coinjar.jarfile.sheets import read_sheet
@@ -122,9 +125,14 @@ def run(
 
     if requests and not dry_run:
         raise UsageError("--requests requires --dry-run", hint="add --dry-run: then only reading requests are sent")
+    if requests and as_json:
+        raise UsageError("--requests has no JSON form", hint="omit --json")
     options = MigrationOptions(restart, empty_source, list(ends or []))
     migration = Migration(opened, read_sheet(Path(execute)), options)
-    asyncio.run(_apply(migration, allow_guarded, dry_run=dry_run, requests=requests, yes=yes))
+    if as_json:
+        asyncio.run(_apply_as_json(migration, allow_guarded, dry_run=dry_run, yes=yes))
+    else:
+        asyncio.run(_apply(migration, allow_guarded, dry_run=dry_run, requests=requests, yes=yes))
 
 
 async def _apply(
@@ -150,13 +158,36 @@ def _opened(ctx: typer.Context, jar: str | None) -> OpenJar | None:
         return None
 
 
-async def _make(opened: OpenJar | None, ends: list[str], out: Path, stages: list[str], service: str | None) -> None:
+async def _apply_as_json(migration: Migration, allow_guarded: list[str] | None, *, dry_run: bool, yes: bool) -> None:
+    """Do the same, and print what happened at each target."""
+    from coinjar.cli import migration_json
+
+    await migration.inspect()
+    if dry_run:
+        shown, is_refused = await migration_json.rehearsed(migration)
+    else:
+        jar = migration.reader.jar
+        _ask(migration, known_stages(jar, allow_guarded, "--allow-guarded") if jar else [], yes=yes)
+        shown, is_refused = await migration_json.executed(migration)
+    print_json(shown)
+    if is_refused:
+        raise typer.Exit(1 if dry_run else 5)
+
+
+async def _make(
+    opened: OpenJar | None, ends: list[str], out: Path, stages: list[str], service: str | None, *, as_json: bool
+) -> None:
     from coinjar.actions.migration.sheet_builder import SheetBuilder
     from coinjar.jarfile.sheets import write_sheet
 
     draft = await SheetBuilder(opened, ends[0], ends[1], stages, ends[2:], service).sheet()
     write_sheet(out, ends[0], ends[1], draft.stages, draft.entries, draft.digests, draft.pointings, service)
-    _show_made(draft)
+    if as_json:
+        from coinjar.cli.migration_json import drafted
+
+        print_json(drafted(draft, out))
+    else:
+        _show_made(draft)
     print_status(
         f"Wrote {out}. Review it, move lines to other groups if necessary, then run `coinjar migrate --execute {out} "
         "--dry-run`."

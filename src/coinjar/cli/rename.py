@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import JarOption, complete_interrupted, counted, open_here, print_status
+from coinjar.cli.common import JarOption, JsonOption, complete_interrupted, counted, open_here, print_json, print_status
 from coinjar.core.errors import InputError, Location, UsageError
 
 if TYPE_CHECKING:
@@ -42,6 +42,7 @@ def run(
     ] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Only show the changes.")] = False,
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Write without asking. Default: ask on a terminal.")] = False,
+    as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
     """Rename variables everywhere: declarations, values, encrypted values, references, destinations, proofs, templates,
@@ -56,6 +57,8 @@ def run(
     opened = open_here(ctx, jar)
     if complete_interrupted(opened) and not names and not table and not finish:
         return
+    if finish and as_json:
+        raise UsageError("--finish has no JSON form", hint="omit --json")
     if finish:
         for message in finish_old(opened, finish):
             print_status(message)
@@ -63,7 +66,7 @@ def run(
     renames, paths = _asked(opened, list(names or []), table)
     options = RenameOptions(paths, keep_old, probable=probable)
     edits = rename.plan(opened, renames, options)
-    _show(edits, opened)
+    print_json(_as_json(edits)) if as_json else _show(edits, opened)
     if not edits.files:
         print_status("Nothing to change.")
         return
@@ -80,6 +83,25 @@ def run(
     )
     if keep_old:
         print_status(f"The old name is exported too, until `coinjar rename --finish {next(iter(renames))}`.")
+
+
+def _as_json(edits: RenameEdits) -> dict[str, Any]:
+    from coinjar.system.files import display_path
+
+    return {
+        "renames": [{"old": old, "new": new} for old, new in edits.renames.items()],
+        "files": [display_path(file.path) for file in edits.files],
+        "encrypted_again": edits.sealed,
+        "left": [
+            {
+                "file": left.location.file,
+                "line": left.location.line,
+                "column": left.location.column,
+                "reason": left.reason,
+            }
+            for left in edits.unchanged
+        ],
+    }
 
 
 def _asked(opened: OpenJar, names: list[str], table: str | None) -> tuple[dict[str, str], list[str]]:

@@ -37,7 +37,7 @@ def run(
         typer.Argument(
             metavar="STAGE [DEST]...",
             autocompletion=render_names,
-            help="The stage, then destinations (default: all); with --every-stage only destinations.",
+            help="The stage, then destinations (default: all).",
         ),
     ] = None,
     dialect: DialectOption = None,
@@ -55,9 +55,7 @@ def run(
             help="With exec-script: only for it; may be repeated.",
         ),
     ] = None,
-    keep_set: Annotated[
-        bool, typer.Option("--keep-set", help="With exec-script: what the environment already sets wins.")
-    ] = False,
+    keep_set: Annotated[bool, typer.Option("--keep-set", help="With exec-script: what is already set wins.")] = False,
     every_stage: Annotated[bool, typer.Option("--every-stage", help="Render all stages, one after the other.")] = False,
     move_up: Annotated[
         bool,
