@@ -33,7 +33,7 @@ class Model:
     def value(self, stage: str, service: str, name: str) -> str | None:
         """What a service sees: a later layer wins, and within one layer what is written for the service."""
         value = None
-        for layer in CHAINS[stage]:
+        for layer in CHAINS.get(stage, (stage,)):
             for scope in (ALL, service):
                 if (layer, scope, name) in self.values:
                     value = self.values[layer, scope, name]

@@ -111,7 +111,7 @@ def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
         ("app", "show"): 0,
         ("overdue", "--all"): 0,
         ("rename", "SEASON", "TIME_OF_YEAR", "--dry-run"): 1,
-        ("migrate", "file:old.env", "file:new.json", "--out", "m.yaml", "--stage", "dev"): 0,
+        ("migrate", "file:old.env", "file+json:new.json", "--out", "m.yaml", "--stage", "dev"): 0,
         ("migrate", "--execute", "m.yaml", "--yes", "--dry-run"): 0,
         ("rotate", "TICKET_DB_PASSWORD", "--stage", "prod", "--until", "made", "--yes"): 0,
     }.items():

@@ -97,7 +97,7 @@ class JarMachine(JarOnDisk):
         self.undoable = None
 
     # Not MAIL_HOST: its kind is guessed from its first value, and a later value of another kind is left out.
-    @rule(stage=st.sampled_from(STAGES), name=st.sampled_from(PLAIN[:2]), text=TEXTS, more=TEXTS)
+    @rule(stage=st.sampled_from(("shared", *STAGES)), name=st.sampled_from(PLAIN[:2]), text=TEXTS, more=TEXTS)
     def adopt(self, stage: str, name: str, text: str, more: str) -> None:
         self.cj.write({"in.json": json.dumps({name: text, "ADOPTED": more})})
         self.run("adopt", "in.json", "--stage", stage, "--yes")

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from coinjar.core.definition import Definition
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Layer
-from coinjar.core.planned_values import lifted, promoted, with_planned
+from coinjar.core.planned_values import lifted, lifted_to_default, promoted, with_planned
 from coinjar.jarfile.declarations import read_declarations
 from tests.conftest import Coinjar
 from tests.jars import somebody
@@ -172,6 +172,29 @@ def texts(jar: Jar) -> dict[tuple[str, str, str], str | None]:
     }
 
 
+def test_lift_to_the_default(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(
+        "services: {web: {}, worker: {}}\nstages: {dev: {}, prod: {}}\nvariables:\n  ZONE: {}\n  URL: {}\n"
+        "  HOST: {default: old}\n  T: {secret: true}\n",
+        shared="all: {ZONE: north}\nweb: {ZONE: north}\n",
+        dev='all: {URL: {text: "x://${ZONE}"}, HOST: new}\n',
+        prod='all: {URL: {text: "x://${ZONE}"}, HOST: new}\n',
+    )
+    cj("put", "T", "--stage", "shared", stdin="made-up")
+    before = {stage: cj("render", stage, "-s", "web", "--as", "json").out for stage in ("dev", "prod")}
+    assert "which variables?" in cj("lift", "--to-default", "--yes", code=2).err
+    assert "a secret has no default" in cj("lift", "T", "--to-default", "--yes", code=2).err
+    cj("lift", "ZONE", "URL", "HOST", "--to-default", "--dry-run", code=1)
+    cj("lift", "ZONE", "URL", "HOST", "--to-default", "--yes")
+    assert before == {stage: cj("render", stage, "-s", "web", "--as", "json").out for stage in ("dev", "prod")}
+    assert "  HOST: {default: new}" in cj.read("jar/jar.yaml")
+    for layer in ("shared", "dev", "prod"):
+        assert "ZONE: north" not in cj.read(f"jar/plain/{layer}.yaml")
+    assert "is not lifted" in cj("lift", "ZONE", "--to-default", "--yes", code=2).err
+    cj("undo", "--yes")
+    assert "ZONE: north" in cj.read("jar/plain/shared.yaml")
+
+
 @settings(max_examples=400, suppress_health_check=list(HealthCheck))
 @given(LAYERS)
 def test_a_lift_changes_no_services_value(values: dict[tuple[str, str, str], str]) -> None:
@@ -182,6 +205,22 @@ def test_a_lift_changes_no_services_value(values: dict[tuple[str, str, str], str
     assert texts(after) == texts(jar)
     again = [Resolver(after, stage) for stage in ("dev", "prod", "isles")]
     assert not any(lifted(again, variable, "shared") for variable in jar.variables.values())
+
+
+@settings(max_examples=400, suppress_health_check=list(HealthCheck))
+@given(LAYERS)
+def test_a_lift_to_the_default_changes_no_services_value(values: dict[tuple[str, str, str], str]) -> None:
+    jar = filled(values)
+    resolvers = [Resolver(jar, stage) for stage in ("dev", "prod", "isles")]
+    for variable in jar.variables.values():
+        planned = lifted_to_default(resolvers, variable)
+        if not planned:
+            continue
+        default = Definition(planned[0].content or "", "jar.yaml", 1, 1)
+        after = with_planned(jar, planned[1:])
+        after = after._replace(variables={**after.variables, variable.name: variable._replace(default=default)})
+        assert texts(after) == texts(jar)
+        assert not any(variable.name in scope for layer in after.plain.values() for scope in layer.values())
 
 
 @settings(max_examples=400, suppress_health_check=list(HealthCheck))

@@ -32,11 +32,15 @@ def run(
             help="Variables, also patterns. Default: all that are not secret.",
         ),
     ] = None,
+    to_default: Annotated[
+        bool, typer.Option("--to-default", help="Make it the default in jar.yaml, instead of setting it on shared.")
+    ] = False,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Set once, on shared, what all stages agree on, and remove what merely repeats it. No service gets another value.
+    """Set once, on shared or as the default, what all stages agree on, and remove what merely repeats it. No service
+    gets another value.
 
     Asks first. A lifted secret can be decrypted by all readers of shared.
     """
@@ -44,7 +48,11 @@ def run(
 
     opened = open_here(ctx, jar)
     complete_interrupted(opened)
-    plan = plan_lift(opened, names or [])
+
+    def planned() -> ValuePlan:
+        return plan_lift(opened, names or [], to_default=to_default)
+
+    plan = planned()
     if not plan.values:
         secrets = "" if names else " Secrets are lifted only by name, and were not looked at."
         print_status(f"Nothing to lift: no value is the same on all stages.{secrets}")
@@ -52,7 +60,7 @@ def run(
     _show(plan)
     finish_plan(dry_run=dry_run)
     ask_to_go_on("Write this?", yes=yes)
-    for note in apply_plan(opened, plan, "lift"):
+    for note in apply_plan(opened, plan, "lift", planned):
         print_status(note)
     print_status(f"Lifted {counted(len(plan.names), 'variable')}.")
 

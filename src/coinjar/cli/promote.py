@@ -61,7 +61,11 @@ def run(
     opened = open_here(ctx, jar)
     complete_interrupted(opened)
     services = list(dict.fromkeys(service or []))
-    plan = plan_promotion(opened, source, target, names or [], services=services, per_stage=per_stage)
+
+    def planned() -> ValuePlan:
+        return plan_promotion(opened, source, target, names or [], services=services, per_stage=per_stage)
+
+    plan = planned()
     print_json(_as_json(plan)) if as_json else _show(plan, source, target)
     if not plan.values:
         besides = "nothing else differs" if plan.left_out else f"{target} already has these values"
@@ -69,7 +73,7 @@ def run(
         return
     finish_plan(dry_run=dry_run)
     ask_to_go_on(f"Change {counted(len(plan.names), 'variable')} on {target}?", yes=yes)
-    for note in apply_plan(opened, plan, "promote"):
+    for note in apply_plan(opened, plan, "promote", planned):
         print_status(note)
     print_status(f"Promoted {counted(len(plan.names), 'variable')}. Next: `coinjar deliver {target}`")
 

@@ -43,7 +43,7 @@ def rename_part(opened: OpenJar, change: NameChange, *, dry_run: bool, yes: bool
     if not list(renaming.files.changes()):
         print_status(f"Nothing to change: everything of {change.new} has this name.")
         return
-    _show_rename(renaming)
+    _show_rename(opened, renaming)
     finish_plan(dry_run=dry_run)
     ask_to_go_on("Write this?", yes=yes)
     apply_rename(opened, renaming)
@@ -107,7 +107,7 @@ def remove_part(opened: OpenJar, what: str, name: str, *, dry_run: bool, yes: bo
     finish_plan(dry_run=dry_run)
     ask_to_go_on(f"Remove the {what} {name}?", yes=yes)
     removal.files.write(opened, f"{COMMANDS[removal.what]} remove")
-    print_status(f"Removed the {what} {name}. Commit jar/. Only version control has its values now.")
+    print_status(f"Removed the {what} {name}. Commit jar/. `coinjar undo` and version control have its values.")
 
 
 def finish_plan(*, dry_run: bool) -> None:
@@ -116,8 +116,9 @@ def finish_plan(*, dry_run: bool) -> None:
         raise typer.Exit(1)
 
 
-def _show_rename(renaming: PartRename) -> None:
+def _show_rename(opened: OpenJar, renaming: PartRename) -> None:
     from coinjar.cli.tables import show, styled
+    from coinjar.system.version_control import repository_of
 
     what, old, new = renaming.change
     count = sum(renaming.encrypted_again.values())
@@ -132,6 +133,8 @@ def _show_rename(renaming: PartRename) -> None:
         show(f"keeps its name {old} at: {', '.join(renaming.kept_there)} ({what}_names in jar.yaml)")
     for left in renaming.left:
         print_status(f"{left.location}: {left.reason}")
+    if what != APPLICATION and repository_of(opened.folder) is None:
+        print_status("scripts that call coinjar with the old name were not looked for: this is no git repository")
 
 
 def _grouped(places: Sequence[Path]) -> list[str]:

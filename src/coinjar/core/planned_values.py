@@ -14,6 +14,8 @@ from coinjar.core.references import Template
 
 PLANNED = "(planned)"
 """The file of a definition that is only planned."""
+DEFAULT = "default"
+"""The layer of a planned value that becomes the variable's default in jar.yaml."""
 
 
 class PlannedValue(NamedTuple):
@@ -95,6 +97,27 @@ def _inherited(layer: Layer, scope: str, variable: Variable) -> Definition | Non
 def _set(stage: str, scope: str, variable: Variable, definition: Definition | None) -> PlannedValue:
     assert definition is not None, "services without a value are not promoted"
     return PlannedValue(stage, scope, variable.name, definition.content, date_of(definition))
+
+
+def lifted_to_default(resolvers: Sequence[Resolver], variable: Variable) -> list[PlannedValue]:
+    """Return the changes that make the value on which all stages and services agree the variable's default; none if
+    they do not agree, or if it is the default already.
+
+    `resolvers` are those of all stages that have the variable.
+    """
+    winners = [
+        resolver.winner(variable.name, service) for resolver in resolvers for service in resolver.services_of(variable)
+    ]
+    first = winners[0] if winners else None
+    if first is None or first.content is UNSET or not all(same_content(variable, first, other) for other in winners):
+        return []
+    removed = [
+        PlannedValue(layer, scope, variable.name, None)
+        for layer, scopes in resolvers[0].jar.plain.items()
+        for scope, values in scopes.items()
+        if variable.name in values
+    ]
+    return [PlannedValue(DEFAULT, ALL, variable.name, first.content), *removed] if removed else []
 
 
 def lifted(resolvers: Sequence[Resolver], variable: Variable, layer: str) -> list[PlannedValue]:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
-from coinjar.actions.editing.value_changes import ValueChanges
+from coinjar.actions.editing.value_changes import ValueChanges, as_yaml, edit_file
 from coinjar.actions.editing.values import Assignment, misfits
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.compare import Difference, StageSide, compare
@@ -15,10 +15,20 @@ from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Variable
 from coinjar.core.name_patterns import is_pattern, matched
 from coinjar.core.names import ALL, SHARED
-from coinjar.core.planned_values import PlannedValue, lifted, promoted, same_content, with_planned
+from coinjar.core.planned_values import (
+    DEFAULT,
+    PlannedValue,
+    lifted,
+    lifted_to_default,
+    promoted,
+    same_content,
+    with_planned,
+)
 from coinjar.core.rules import RULES, run
 from coinjar.core.rules.base import ERROR, CheckContext
 from coinjar.core.rules.layering import repeated_values
+from coinjar.documents.edit import Edit
+from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.local_folder import locked
 
 
@@ -138,13 +148,16 @@ def _require_no_new_errors(before: Jar, after: Jar, stage: str) -> None:
     raise_all(faults)
 
 
-def plan_lift(opened: OpenJar, given: Sequence[str]) -> ValuePlan:
+def plan_lift(opened: OpenJar, given: Sequence[str], *, to_default: bool = False) -> ValuePlan:
     """Plan to set once, on shared, what every stage agrees on, of these names and patterns; without names, of all that
     are not secret. Values that repeat the inherited one are removed.
 
-    Raises UsageError for a name that does not exist, or that cannot be lifted.
+    `to_default`: it becomes the default in jar.yaml, which no secret has. Raises UsageError for a name that does not
+    exist, or that cannot be lifted.
     """
     jar = opened.load()
+    if to_default and not given:
+        raise UsageError("which variables?", hint="--to-default takes names or patterns", code="usage")
     kept = {finding.variable for finding in jar.accepted if finding.rule in _ACCEPTED}
     names = (
         matched(given, jar.variables)
@@ -163,14 +176,15 @@ def plan_lift(opened: OpenJar, given: Sequence[str]) -> ValuePlan:
     for name in names:
         variable = jar.variables[name]
         there = [resolver for stage, resolver in resolvers.items() if jar.exists_on(variable, jar.chain(stage))]
-        planned = (
-            [] if variable.per_stage else (lifted(there, variable, SHARED) if there else []) or repeated.get(name, [])
-        )
+        planned = [] if variable.per_stage or not there else _lifted(there, variable, to_default=to_default)
+        planned = planned or ([] if to_default or variable.per_stage else repeated.get(name, []))
         values += planned
         if name in exact and not planned:
             why = (
                 "each stage has its own (per_stage)"
                 if variable.per_stage
+                else "a secret has no default, which would be in plain text"
+                if to_default and variable.secret
                 else "its stages do not agree, or inherit it already"
             )
             faults.append(UsageError(f"{name} is not lifted: {why}", hint=f"`coinjar grid --name {name}`", code="lift"))
@@ -178,22 +192,41 @@ def plan_lift(opened: OpenJar, given: Sequence[str]) -> ValuePlan:
     return ValuePlan(values, [], left)
 
 
+def _lifted(resolvers: Sequence[Resolver], variable: Variable, *, to_default: bool) -> list[PlannedValue]:
+    if not to_default:
+        return lifted(resolvers, variable, SHARED)
+    return [] if variable.name in resolvers[0].jar.secret_names else lifted_to_default(resolvers, variable)
+
+
 _ACCEPTED = ("CJ013", "CJ047")
 """Rules of `check` that propose a lift: a variable whose finding was accepted is lifted only by name."""
 
 
-def apply_plan(opened: OpenJar, plan: ValuePlan, command: str) -> list[str]:
-    """Write planned values for a command; return remarks on new keys.
+def apply_plan(opened: OpenJar, plan: ValuePlan, command: str, again: Callable[[], ValuePlan]) -> list[str]:
+    """Write planned values for a command; return remarks on new keys. `again` plans again, under the lock.
 
-    Raises DecryptionError, with nothing changed, for a stage whose key is not ours.
+    Raises InputError, with nothing changed, if the jar changed since the plan; DecryptionError for a stage whose key is
+    not ours.
     """
     with locked(opened.folder, command):
+        if again().values != plan.values:
+            raise InputError(
+                "the jar was changed by another process meanwhile", hint="run it again", code="changed-meanwhile"
+            )
         change = ValueChanges(opened, opened.load())
+        defaults = [value for value in plan.values if value.layer == DEFAULT and value.content is not None]
+        if defaults:  # first: an interruption must not lose them
+            edits = [
+                Edit(("variables", value.name, "default"), as_yaml(value.content))
+                for value in defaults
+                if value.content is not None
+            ]
+            edit_file(JarLayout(opened.folder).declarations, edits)
         for value in plan.values:
             if value.content is None:
                 change.drop(value.layer, value.scope, value.name)
         for value in plan.values:
-            if value.content is not None:
+            if value.content is not None and value.layer != DEFAULT:
                 change.put(value.layer, value.scope, value.name, value.content, set_on=value.set_on)
         change.commit()
     return change.notes
