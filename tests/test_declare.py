@@ -146,3 +146,19 @@ def test_a_finding_is_accepted_with_a_reason(jar: Callable[..., Coinjar]) -> Non
     assert "no such finding" in cj("accept", "CJ013", "B", "--stage", "prod", "--reason", "x", code=2).err
     assert "did you mean" in cj("accept", "CJ0130", "B", "--reason", "x", code=2).err
     assert "there is no variable" in cj("accept", "CJ013", "C", "--reason", "x", code=2).err
+
+
+def test_a_dry_run_of_put_and_generate_checks_and_writes_nothing(jar: Callable[..., Coinjar]) -> None:
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables:\n  PORT: {kind: port}\n  A_TOKEN: {secret: true}\n",
+        dev="all: {PORT: 1}\n",
+    )
+    cj("put", "A_TOKEN", "--stage", "dev", stdin="made-up")
+    before = {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file()}
+    assert "can be set on dev" in cj("put", "PORT=2", "--stage", "dev", "--dry-run", code=1).err
+    cj("put", "PORT=x", "--stage", "dev", "--dry-run", code=3)
+    cj("put", "NEW=x", "--declare", "--stage", "dev", "--dry-run", code=1)
+    assert "PORT" in cj("put", "--unset", "P*", "--stage", "dev", "--dry-run", code=1).err
+    shown = cj("generate", "*_TOKEN", "--stage", "dev", "--replace", "--dry-run", code=1).err
+    assert "1 variable: A_TOKEN" in shown
+    assert before == {path: path.read_bytes() for path in (cj.folder / "jar").rglob("*") if path.is_file()}

@@ -20,6 +20,7 @@ from coinjar.cli.common import (
     print_status,
     variable_names,
 )
+from coinjar.cli.structure import DryRunOption
 
 if TYPE_CHECKING:
     from coinjar.actions.editing.generate import GenerateResult
@@ -67,6 +68,7 @@ def run(
     replace: Annotated[
         bool, typer.Option("--replace", help="Replace values that are in use; asks first. Default: keep them.")
     ] = False,
+    dry_run: DryRunOption = False,
     yes: YesOption = False,
     label: LabelOption = None,
     jar: JarOption = None,
@@ -88,9 +90,9 @@ def run(
     for name in names:  # all of them are checked before the first is generated
         used = in_use(opened, name, stage or [], how, services)
         recipe_of(declared.variables[name], how)
-        if replace and used:
+        if replace and used and not dry_run:
             ask_to_go_on(f"Replace the value of {name} on {', '.join(used)}?", yes=yes)
-    confirm_patterns(given, names, "Generate values", dry_run=False, yes=yes)
+    confirm_patterns(given, names, "Generate values", dry_run=dry_run, yes=yes)
     for name in names:
         _tell(generate(opened, name, stage or [], how, services=services, same=same, replace=replace), same=same)
 

@@ -20,6 +20,7 @@ from coinjar.cli.common import (
     print_status,
     variable_names,
 )
+from coinjar.cli.structure import DryRunOption
 from coinjar.core.errors import UsageError
 from coinjar.core.utf8 import decode_value
 
@@ -67,6 +68,7 @@ def run(
         str | None,
         typer.Option("--set-on", metavar="DATE", help="The day since when a secret has this value. Default: today."),
     ] = None,
+    dry_run: DryRunOption = False,
     yes: YesOption = False,
     label: LabelOption = None,
     jar: JarOption = None,
@@ -75,7 +77,7 @@ def run(
 
     The value of a secret is never read from the command line, where others can see it: give its NAME alone.
     """
-    from coinjar.actions.editing.values import put
+    from coinjar.actions.editing.values import OnlyChecked, put
 
     opened = open_here(ctx, jar)
     if unset and text:
@@ -86,23 +88,29 @@ def run(
     label_first_reader(opened, label)
     if unset:
         given, assignments = assignments, named_variables(opened.load(), assignments)
-        confirm_patterns(given, assignments, f"Unset on {', '.join(stage)}", dry_run=False, yes=yes)
+        confirm_patterns(given, assignments, f"Unset on {', '.join(stage)}", dry_run=dry_run, yes=yes)
     puttings = (
         [_unset(assignment) for assignment in assignments]
         if unset
         else _read(assignments, references=text, empty=empty, exact=exact)
     )
     services = list(dict.fromkeys(service or []))
-    done = put(
-        opened,
-        puttings,
-        list(dict.fromkeys(stage)),
-        services=services,
-        declare=declare,
-        mine=mine,
-        as_secret=secret,
-        set_on=since,
-    )
+    try:
+        done = put(
+            opened,
+            puttings,
+            list(dict.fromkeys(stage)),
+            services=services,
+            declare=declare,
+            mine=mine,
+            as_secret=secret,
+            set_on=since,
+            only_checks=dry_run,
+        )
+    except OnlyChecked:
+        names = ", ".join(assignment.name for assignment in puttings)
+        print_status(f"{names}: can be set on {', '.join(stage)}. Nothing was written.")
+        raise typer.Exit(1) from None
     for note in done.notes:
         print_status(note)
     for assigned in done.puts:

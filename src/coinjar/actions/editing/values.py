@@ -52,6 +52,10 @@ class AssignedValue(NamedTuple):
     was_plain: str | None = None
 
 
+class OnlyChecked(Exception):
+    """Everything could be set; nothing was."""
+
+
 class PutResult(NamedTuple):
     """The values that were set, and remarks on keys that were created."""
 
@@ -69,6 +73,7 @@ def put(
     mine: bool,
     as_secret: bool = False,
     set_on: str | None = None,
+    only_checks: bool = False,
 ) -> PutResult:
     """Set values in the layers of these stages (`shared` is one), for one service or all; secrets are encrypted.
 
@@ -95,6 +100,8 @@ def put(
         if set_on is not None and (mine or plain):
             what = "your own values have" if mine else f"{', '.join(plain)}, which is not a secret, has"
             raise UsageError(f"{what} no date", hint="omit --set-on", code="date")
+        if only_checks:
+            raise OnlyChecked
         for stage in stages if mine else ():
             opened.load([stage], mine=stage)  # a file that cannot be read is not edited either
         scopes = list(services) or [ALL]
