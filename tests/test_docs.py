@@ -110,6 +110,13 @@ def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
         ("services", "list"): 0,
         ("app", "show"): 0,
         ("overdue", "--all"): 0,
+        ("stages", "rename", "prod", "live", "--dry-run"): 1,
+        ("stages", "copy", "rehearsal", "twin", "--dry-run"): 1,
+        ("stages", "remove", "prod-isles", "--dry-run"): 1,
+        ("services", "remove", "berths", "--dry-run"): 1,
+        ("lift", "--dry-run"): 1,
+        ("undo", "--dry-run"): 1,
+        ("resolve",): 0,
         ("rename", "SEASON", "TIME_OF_YEAR", "--dry-run"): 1,
         ("migrate", "file:old.env", "file+json:new.json", "--out", "m.yaml", "--stage", "dev"): 0,
         ("migrate", "--execute", "m.yaml", "--yes", "--dry-run"): 0,
@@ -119,7 +126,11 @@ def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
             "stages": "stages, services, app",
             "services": "stages, services, app",
             "app": "stages, services, app",
+            "promote": "promote, lift",
+            "lift": "promote, lift",
         }
+        if command[0] == "undo":
+            demo("put", "SEASON=1.20", "--stage", "dev")
         if command[0] == "rotate":
             demo("readers", "seal")
         title = (titles | {"read": "read, adopt", "adopt": "read, adopt"}).get(command[0], command[0])

@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from coinjar.cli.common import JarOption, JsonOption, YesOption, counted, open_here, print_json
-from coinjar.cli.structure import DryRunOption, rename_part
+from coinjar.cli.structure import DryRunOption, PlanOptions, rename_part
 from coinjar.core.name_change import APPLICATION, NameChange
 
 
@@ -37,6 +37,7 @@ def rename(
     new: Annotated[str, typer.Argument(metavar="NEW", help="The new name.")],
     dry_run: DryRunOption = False,
     yes: YesOption = False,
+    as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
     """Rename the application. Encrypted values and the approvals of readers are bound to its name, and so made again.
@@ -44,7 +45,7 @@ def rename(
     Deliveries stay recorded. What is encrypted for others is kept; one of their readers runs the same command. It also
     repairs a jar whose application was renamed by hand.
     """
-    rename_part(open_here(ctx, jar), NameChange(APPLICATION, old, new), dry_run=dry_run, yes=yes)
+    rename_part(open_here(ctx, jar), NameChange(APPLICATION, old, new), PlanOptions(dry_run, yes, as_json))
 
 
 COMMANDS = {

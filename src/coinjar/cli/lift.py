@@ -8,14 +8,17 @@ import typer
 
 from coinjar.cli.common import (
     JarOption,
+    JsonOption,
     YesOption,
     ask_to_go_on,
     complete_interrupted,
     counted,
     open_here,
+    print_json,
     print_status,
     variable_names,
 )
+from coinjar.cli.promote import plan_json
 from coinjar.cli.structure import DryRunOption, finish_plan
 
 if TYPE_CHECKING:
@@ -35,6 +38,7 @@ def run(
     to_default: Annotated[
         bool, typer.Option("--to-default", help="Make it the default in jar.yaml, instead of setting it on shared.")
     ] = False,
+    as_json: JsonOption = False,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
     jar: JarOption = None,
@@ -53,11 +57,14 @@ def run(
         return plan_lift(opened, names or [], to_default=to_default)
 
     plan = planned()
+    if as_json:
+        print_json(plan_json(plan))
     if not plan.values:
         secrets = "" if names else " Secrets are lifted only by name, and were not looked at."
         print_status(f"Nothing to lift: no value is the same on all stages.{secrets}")
         return
-    _show(plan)
+    if not as_json:
+        _show(plan)
     finish_plan(dry_run=dry_run)
     ask_to_go_on("Write this?", yes=yes)
     for note in apply_plan(opened, plan, "lift", planned):

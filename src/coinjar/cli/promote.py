@@ -66,7 +66,7 @@ def run(
         return plan_promotion(opened, source, target, names or [], services=services, per_stage=per_stage)
 
     plan = planned()
-    print_json(_as_json(plan)) if as_json else _show(plan, source, target)
+    print_json(plan_json(plan)) if as_json else _show(plan, source, target)
     if not plan.values:
         besides = "nothing else differs" if plan.left_out else f"{target} already has these values"
         print_status(f"Nothing to promote: {besides}.")
@@ -110,7 +110,8 @@ def print_left_out(plan: ValuePlan) -> None:
         print_status(f"left out: {', '.join(names)}: {why}")
 
 
-def _as_json(plan: ValuePlan) -> dict[str, Any]:
+def plan_json(plan: ValuePlan) -> dict[str, Any]:
+    """docs/json.md"""
     return {
         "changes": [
             {"layer": value.layer, "scope": value.scope, "name": value.name, "removed": value.content is None}

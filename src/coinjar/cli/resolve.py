@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import JarOption, ServiceOption, counted, layer_names, open_here, print_status
+from coinjar.cli.common import (
+    JarOption,
+    JsonOption,
+    ServiceOption,
+    counted,
+    layer_names,
+    open_here,
+    print_json,
+    print_status,
+)
 from coinjar.core.errors import UsageError
 from coinjar.core.names import ALL, SHARED
 
@@ -24,6 +33,7 @@ def run(
     take: Annotated[
         int | None, typer.Option("--take", metavar="N", help="Keep this version, and remove the others.")
     ] = None,
+    as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
     """After a merge: show the secrets that both branches changed, masked, and take one version of each.
@@ -51,7 +61,7 @@ def run(
     if take is None:
         if name and not chosen:
             raise UsageError(f"{name} has one version everywhere", hint="`coinjar resolve` lists those with several")
-        _show(chosen, len(found))
+        print_json(_as_json(chosen)) if as_json else _show(chosen, len(found))
         if chosen:
             raise typer.Exit(1)
         return
@@ -65,6 +75,23 @@ def run(
         f"{chosen[0].name} on {chosen[0].stage}: kept version {take}."
         + (f" {counted(left, 'value')} left: `coinjar resolve`" if left else " Commit jar/.")
     )
+
+
+def _as_json(values: list[MergedValue]) -> dict[str, Any]:
+    return {
+        "values": [
+            {
+                "name": value.name,
+                "stage": value.stage,
+                "scope": value.scope,
+                "versions": [
+                    {"number": number, "set_on": version.value.set_on or None, "from": version.origin or None}
+                    for number, version in enumerate(value.versions, 1)
+                ],
+            }
+            for value in values
+        ]
+    }
 
 
 def _show(values: list[MergedValue], of: int) -> None:

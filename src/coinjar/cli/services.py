@@ -9,8 +9,8 @@ import typer
 from coinjar.cli.common import JarOption, JsonOption, YesOption, open_here, print_json, print_status, service_names
 from coinjar.cli.structure import (
     AboutOption,
-    CopyOptions,
     DryRunOption,
+    PlanOptions,
     WithoutSecretsOption,
     add_part,
     copy_part,
@@ -74,24 +74,30 @@ def copy(
     without_secrets: WithoutSecretsOption = False,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
+    as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
     """Copy a service: its declaration, variables and own values, secrets encrypted again, and its proofs.
 
     Asks first. A destination with one place for all services does not get the copy.
     """
-    how = CopyOptions(not without_secrets, dry_run, yes)
-    copy_part(open_here(ctx, jar), SERVICE, old, new, how)
+    how = PlanOptions(dry_run, yes, as_json)
+    copy_part(open_here(ctx, jar), SERVICE, old, new, how, secrets=not without_secrets)
 
 
 def remove(
-    ctx: typer.Context, name: ServiceName, dry_run: DryRunOption = False, yes: YesOption = False, jar: JarOption = None
+    ctx: typer.Context,
+    name: ServiceName,
+    dry_run: DryRunOption = False,
+    yes: YesOption = False,
+    as_json: JsonOption = False,
+    jar: JarOption = None,
 ) -> None:
     """Remove a service with the values that only it gets, its proofs, and where jar.yaml names it.
 
     Asks first. What was delivered to running systems stays there.
     """
-    remove_part(open_here(ctx, jar), SERVICE, name, dry_run=dry_run, yes=yes)
+    remove_part(open_here(ctx, jar), SERVICE, name, PlanOptions(dry_run, yes, as_json))
 
 
 def rename(
@@ -100,6 +106,7 @@ def rename(
     new: NewName,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
+    as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
     """Rename a service everywhere in the jar: values, references, encrypted values, readers, destinations, proofs.
@@ -107,7 +114,7 @@ def rename(
     Running systems keep the name that they know, and deliveries stay recorded. Values that are encrypted for others
     are kept; one of their readers runs the same command. It also repairs a service that was renamed by hand.
     """
-    rename_part(open_here(ctx, jar), NameChange(SERVICE, old, new), dry_run=dry_run, yes=yes)
+    rename_part(open_here(ctx, jar), NameChange(SERVICE, old, new), PlanOptions(dry_run, yes, as_json))
 
 
 COMMANDS = {

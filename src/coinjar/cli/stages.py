@@ -9,8 +9,8 @@ import typer
 from coinjar.cli.common import JarOption, JsonOption, YesOption, open_here, print_json, print_status, stage_names
 from coinjar.cli.structure import (
     AboutOption,
-    CopyOptions,
     DryRunOption,
+    PlanOptions,
     WithoutSecretsOption,
     add_part,
     copy_part,
@@ -90,6 +90,7 @@ def copy(
     without_secrets: WithoutSecretsOption = False,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
+    as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
     """Copy a stage: its declaration and values, secrets encrypted again for the same readers, and where destinations
@@ -97,18 +98,23 @@ def copy(
 
     Asks first. A destination with one place for all stages does not get the copy.
     """
-    how = CopyOptions(not without_secrets, dry_run, yes)
-    copy_part(open_here(ctx, jar), STAGE, old, new, how)
+    how = PlanOptions(dry_run, yes, as_json)
+    copy_part(open_here(ctx, jar), STAGE, old, new, how, secrets=not without_secrets)
 
 
 def remove(
-    ctx: typer.Context, name: StageName, dry_run: DryRunOption = False, yes: YesOption = False, jar: JarOption = None
+    ctx: typer.Context,
+    name: StageName,
+    dry_run: DryRunOption = False,
+    yes: YesOption = False,
+    as_json: JsonOption = False,
+    jar: JarOption = None,
 ) -> None:
     """Remove a stage with all its values, encrypted ones too, and where jar.yaml names it.
 
     Asks first. What was delivered to running systems stays there.
     """
-    remove_part(open_here(ctx, jar), STAGE, name, dry_run=dry_run, yes=yes)
+    remove_part(open_here(ctx, jar), STAGE, name, PlanOptions(dry_run, yes, as_json))
 
 
 def rename(
@@ -117,6 +123,7 @@ def rename(
     new: NewName,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
+    as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
     """Rename a stage everywhere in the jar: files, encrypted values, readers, destinations, proofs.
@@ -124,7 +131,7 @@ def rename(
     Running systems keep the name that they know, and deliveries stay recorded. Values that are encrypted for others
     are kept; one of their readers runs the same command. It also repairs a stage that was renamed by hand.
     """
-    rename_part(open_here(ctx, jar), NameChange(STAGE, old, new), dry_run=dry_run, yes=yes)
+    rename_part(open_here(ctx, jar), NameChange(STAGE, old, new), PlanOptions(dry_run, yes, as_json))
 
 
 COMMANDS = {
