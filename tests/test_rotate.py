@@ -91,7 +91,7 @@ def test_a_secret_is_replaced_everywhere(rotating: Coinjar) -> None:
     role, password = in_use(rotating)
     assert role == "app_b"
     assert password != OLD
-    assert "nothing tells whether prod (env), prod-isles (env) runs with the new one" in done.err
+    assert "nothing tells whether prod (env), prod-isles (env) has the new one" in done.err
     assert f"app_a {OLD}" in rotating.read(ACCOUNTS), "the old one works until the end"
     assert json.loads(rotating.read("received")) == {
         "stage": "prod",

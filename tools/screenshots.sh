@@ -69,11 +69,6 @@ shot inside "coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/line
 shot mentions 'coinjar mentions --name "[TP]*"; echo; coinjar mentions | tail -7; coinjar rename TICKET_DB_HOST TICKET_DATABASE_HOST --dry-run 2>/dev/null | tail -13' 9
 shot help 'coinjar --help; coinjar help layer; coinjar help look' 10
 
-page() { # NAME ADDRESS: a 1280x800 picture of a page
-  chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
-    --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$out/$1.png" "$2" >/dev/null 2>&1
-}
-
 apps=(sandling-{notices,timetable,ticketing}-rehearsal sandling-{notices,timetable,ticketing}-prod sandling-berths sandling-ticketing sandling)
 (cd "$work/app" && exec coinjar standins saltmarsh lanternfish sluiceway --state "$work/standins" "${apps[@]/#/--make=}" --exports "$work/exports") >/dev/null &
 for _ in $(seq 100); do [ -e "$work/exports" ] && break; sleep 0.1; done
@@ -87,7 +82,6 @@ urllib.request.urlopen(urllib.request.Request(os.environ["PIPELINES"] + "/smoke"
 P
 shot deliver 'coinjar deliver rehearsal hosting isles-hosting pipelines' 9
 (cd "$work/app" && coinjar deliver rehearsal --restart && coinjar deliver prod --allow-guarded prod --restart && coinjar put SEASON=1.11 --stage rehearsal && coinjar deliver rehearsal hosting) >/dev/null 2>&1
-page standin "$SALTMARSH_ADDRESS/"
 python3 - <<'P'
 import json, os, urllib.request
 data = json.dumps({"settings": {"APP_TITLE": "Sandling Fairies", "NIGHT_BOAT": "", "DEBUG": "1"}}).encode()
@@ -97,6 +91,12 @@ P
 (cd "$work/app" && coinjar consent --yes) >/dev/null 2>&1 # the proofs have an address now
 shot drift 'coinjar drift rehearsal'
 shot confirm 'coinjar confirm rehearsal prod; echo; coinjar deliveries; echo; coinjar deliveries undo 10 --dry-run' 9
+(cd "$work/app" && coinjar declare TICKET_DB_PASSWORD MAIL_PASSWORD --valid 90d && coinjar value rehearsal TICKET_DB_PASSWORD --service ticketing |
+  coinjar put TICKET_DB_PASSWORD --stage rehearsal --set-on "$(date -d '-120 days' +%F)") >/dev/null 2>&1
+shot rotate 'coinjar overdue
+coinjar grid --ages
+coinjar rotate TICKET_DB_PASSWORD --stage rehearsal --yes
+coinjar rotate TICKET_DB_PASSWORD --stage rehearsal --yes --finish' 9
 python3 - <<'P'
 import json, os, urllib.request
 data = json.dumps({"settings": {"fareTable": "summer-2", "OLD_BANNER": "made of paper"}}).encode()

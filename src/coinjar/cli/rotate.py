@@ -94,7 +94,7 @@ def run(
     if back:
         _go_back(steps, dry_run=dry_run, yes=yes, finish=finish)
     else:
-        steps.show(until)
+        steps.show(until, is_given=given)
         steps.look_first(until)
         finish_plan(dry_run=dry_run)
         ask_to_go_on(_question(plan), yes=yes)
@@ -165,7 +165,7 @@ class _Steps:
         self.done.append((step, words))
         print_status(f"✓ {step.ljust(9)} {words}")
 
-    def show(self, until: str | None) -> None:
+    def show(self, until: str | None, *, is_given: bool) -> None:
         """Show what will be done."""
         from coinjar.cli.tables import StyledText, show, styled, table, terminal_width
 
@@ -173,7 +173,7 @@ class _Steps:
             show(styled(_heading(secret), "bold"))
         rows = [
             [StyledText(step, "dim" if is_done else "bold"), StyledText("done" if is_done else words)]
-            for step, words, is_done in _planned(self.plan, until)
+            for step, words, is_done in _planned(self.plan, until, is_given=is_given)
         ]
         for line in table(["", ""], rows, least=[10, 30], width=terminal_width()) if self.to_stdout else ():
             show(line)
@@ -234,10 +234,8 @@ class _Steps:
             return
         silent = self._confirm()
         if silent and not finish:
-            print_status(
-                f"The old value is kept, because nothing tells whether {', '.join(silent)} runs with the new one. "
-                f"Restart what does not; then `{self._again()} --finish`"
-            )
+            print_status(f"The old value is kept: nothing tells whether {', '.join(silent)} has the new one.")
+            print_status(f"Next: restart what does not have it, then `{self._again()} --finish`")
             self.holds = False
             return
         self.rotation.finish()
@@ -355,7 +353,7 @@ def _heading(secret: RotatedSecret) -> str:
     return f"{secret.name} on {secret.layer}{scopes}: {since}{until}"
 
 
-def _planned(plan: RotationPlan, until: str | None) -> list[tuple[str, str, bool]]:
+def _planned(plan: RotationPlan, until: str | None, *, is_given: bool) -> list[tuple[str, str, bool]]:
     """Return the steps in order: name, what is done, whether it is done already."""
     from coinjar.core.rotation import STEPS, SWITCHED
 
@@ -371,12 +369,15 @@ def _planned(plan: RotationPlan, until: str | None) -> list[tuple[str, str, bool
     where = "; ".join(
         f"{one.stage} ({', '.join([*one.live, *one.files]) or 'no destination'})" for one in plan.carriers
     )
-    made = f"runs {programs('make')}" if first.rules.make else "a new value, kept as the next one"
+    made = (
+        "takes a new value from you" if is_given else f"runs {programs('make')}" if first.rules.make else "a new value"
+    )
+    is_carried = any(one.live or one.files for one in plan.carriers)
     steps = [
-        ("make", made, is_made, 0),
+        ("make", f"{made}, kept as the next one", is_made, 0),
         ("change", f"runs {change}" if change else "nothing: no program is declared", is_switched, 1),
         ("switch", "; ".join(["the jar has the new value, the old one is kept", *turns]), is_switched, 2),
-        ("deliver", f"{where}, and restarts" if where else "nothing carries it", False, 3),
+        ("deliver", f"{where}; and restarts" if is_carried else "nothing: no destination carries it", False, 3),
         ("confirm", proofs or "nothing: no proof is declared", False, 4),
         ("forget", f"the old value, and runs {revoke}" if revoke else "the old value", False, 4),
     ]

@@ -173,7 +173,7 @@ class Rotation:
                 run_program(self.opened, secret, secret.rules.revoke, *secret.texts())
                 self.told("revoked", f"{secret.rules.revoke[0]} has revoked the old value of {secret.name}")
             self.secrets[number] = self._written(secret, secret.value._replace(other=None))
-            self.told("finished", f"{secret.name} has its new value everywhere; the old one is forgotten")
+            self.told("finished", f"{secret.name} has one value everywhere; the other is forgotten")
 
     def go_back(self) -> None:
         """Go back: a value that is not in use is given up; one that is in use becomes the next one to replace.
