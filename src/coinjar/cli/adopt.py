@@ -39,7 +39,7 @@ def run(
         list[str],
         typer.Argument(
             metavar="SOURCE...",
-            help="A file or another source (docs/formats.md); A,B are layers. Several: STAGE=SOURCE each.",
+            help="A file or another source; A,B are layers. Several: STAGE=SOURCE each.",
         ),
     ],
     stage: Annotated[

@@ -56,7 +56,7 @@ def run(
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """Find missing, wrong and surprising values (docs/rules.md). Exit code 1 on errors."""
+    """Find missing, wrong and surprising values (`coinjar help rules`). Exit code 1 on errors."""
     from coinjar.actions.checking.check import CheckSelection, check
 
     if form not in FORMATS:

@@ -134,7 +134,7 @@ WithOption = Annotated[
     list[str] | None,
     typer.Option("--with", metavar="NAME=VALUE", help="A one-off value above all layers; may be repeated."),
 ]
-JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON (docs/json.md). Default: text.")]
+JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON (`coinjar help json`).")]
 SecretsOption = Annotated[bool, typer.Option("--show-secrets", help="Show secrets in clear. Default: masked.")]
 NamePatterns = Annotated[
     list[str] | None,

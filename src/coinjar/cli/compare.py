@@ -37,7 +37,7 @@ def run(
         typer.Argument(
             metavar="A",
             autocompletion=stage_names,
-            help="A stage, file:PATH, file+DIALECT:PATH, or another source (docs/formats.md).",
+            help="A stage, file:PATH, file+DIALECT:PATH, or another source.",
         ),
     ],
     right: Annotated[str, typer.Argument(metavar="B", autocompletion=stage_names, help="The other side.")],

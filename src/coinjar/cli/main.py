@@ -166,6 +166,9 @@ class LazyGroup(TyperGroup):
             formatter.write_dl([(group, ", ".join(commands)) for group, commands in _grouped().items()])
         formatter.write_paragraph()
         formatter.write_text("`coinjar help GROUP` explains a group's commands, `coinjar help COMMAND` one of them.")
+        from coinjar.cli.help_topics import TOPICS
+
+        formatter.write_text(f"`coinjar help TOPIC` shows a page: {', '.join(TOPICS)}.")
 
 
 def _grouped() -> dict[str, dict[str, str]]:
@@ -184,6 +187,17 @@ def _print_group(group: str = "") -> bool:
     for name, about in commands.items():
         print(f"coinjar {name.ljust(width)}  {about}")
     return bool(commands)
+
+
+def _print_topic(words: list[str]) -> bool:
+    """Print a page of the documentation; return whether the words name one, and no command."""
+    from coinjar.cli.help_topics import print_topic
+
+    try:
+        return bool(words) and words[0] not in COMMANDS and print_topic(words)
+    except UsageError as error:
+        print_error(error)
+        raise SystemExit(error.exit_code) from None
 
 
 # A pretty traceback would show local variables, and with them secrets.
@@ -237,7 +251,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     take()
     given = list(sys.argv[1:] if arguments is None else arguments)
     with visible_output():
-        if given[:1] == ["help"] and _print_group(*given[1:2]):
+        if given[:1] == ["help"] and (_print_group(*given[1:2]) or _print_topic(given[1:])):
             return 0
         return _main(given)
 

@@ -8,10 +8,10 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import location_of
 from coinjar.core.names import shell_can_set
 from coinjar.core.value_text import not_for_environments
 from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
+from coinjar.dialects.statements import statements
 
 _RESERVED = frozenset(
     "_ argv fish_pid fish_kill_signal fish_killring FISH_VERSION history hostname pipestatus PWD SHLVL status umask "
@@ -57,15 +57,7 @@ class FishDialect(Dialect):
         text, remarks = decode(data, file)
         items: list[ReadItem] = []
         found = [*remarks]
-        at = 0
-        while at < len(text):
-            where = location_of(text, at, file)
-            match = _LINE.match(text, at)
-            if match is None:
-                found.append(ReadRemark(where, "it needs fish: the line was skipped", lost=True))
-                at = text.find("\n", at) + 1 or len(text)
-                continue
-            at = match.end()
+        for match, where in statements(text, file, _LINE, "fish", found):
             if match["erased"]:
                 items.append(ReadItem(match["erased"], None, where))
             elif match["name"] and "e" in match["options"].replace("--export", ""):

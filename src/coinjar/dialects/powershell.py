@@ -9,10 +9,10 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.core.errors import location_of
 from coinjar.core.text_literals import quoted
 from coinjar.core.value_text import not_for_environments
-from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadRemark, ReadResult, decode
+from coinjar.dialects.base import Dialect, Entry, FileHeader, ReadItem, ReadResult, decode
+from coinjar.dialects.statements import statements
 
 _SINGLE, _DOUBLE = "'\u2018\u2019\u201a\u201b", '"\u201c\u201d\u201e'
 """What counts as a quote."""
@@ -58,15 +58,7 @@ class PowerShellDialect(Dialect):
         text, remarks = decode(data, file)
         items: list[ReadItem] = []
         found = [*remarks]
-        at = 0
-        while at < len(text):
-            where = location_of(text, at, file)
-            match = _LINE.match(text, at)
-            if match is None:
-                found.append(ReadRemark(where, "it needs PowerShell: the line was skipped", lost=True))
-                at = text.find("\n", at) + 1 or len(text)
-                continue
-            at = match.end()
+        for match, where in statements(text, file, _LINE, "PowerShell", found):
             if match["removed"]:
                 items.append(ReadItem(match["removed"], None, where))
             elif name := match["name"] or match["braced"]:

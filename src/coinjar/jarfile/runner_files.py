@@ -28,7 +28,9 @@ def load_runner(folder: Path | None, name: str) -> RunnerDescription:
     known = known_runners(folder)
     if name not in known:
         hint = suggestion(
-            name, known, f"the descriptions are {', '.join(known)}; docs/formats.md says how to write one"
+            name,
+            known,
+            f"the descriptions are {', '.join(known)}; see `coinjar help formats runners`",
         )
         raise UsageError(f"there is no description of a runner '{name}'", hint=hint, code="unknown-runner")
     path = JarLayout(folder).runner(name) if folder else None

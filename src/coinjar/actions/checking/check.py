@@ -97,6 +97,6 @@ def _chosen(codes: tuple[str, ...]) -> list[Rule[FileContext]]:
     known = [rule.code for rule in rules]
     for code in codes:
         if code not in known:
-            hint = suggestion(code, known, "docs/rules.md lists them")
+            hint = suggestion(code, known, "`coinjar help rules` lists them")
             raise UsageError(f"there is no rule '{code}'", hint=hint, code="unknown-rule")
     return [rule for rule in rules if not codes or rule.code in codes]

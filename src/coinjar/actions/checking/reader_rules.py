@@ -61,7 +61,7 @@ def no_recovery_reader(context: FileContext) -> Iterator[Diagnostic]:
             f"no recovery reader can decrypt {', '.join(lacking)}: if all its readers lose their keys, the secrets "
             "are lost"
         )
-        fix = "create an identity away from all machines, and add it with --offline (docs/security.md)"
+        fix = "create an identity away from all machines, and add it with --offline (`coinjar help security recovery`)"
         location = Location(display_path(JarLayout(context.opened.folder).readers))
         yield Diagnostic(message, fix, location, None, lacking[0] if len(lacking) == 1 else None)
 

@@ -60,7 +60,9 @@ def chosen(jar: Jar, stages: Sequence[str], names: Sequence[str], *, live: bool)
             )
     if not destinations:
         has = "destinations" if not jar.destinations else f"destinations that are {what}"
-        hint = "declare some in jar.yaml (docs/formats.md)" + ("" if live else ", or write to stdout with --as DIALECT")
+        hint = "declare some in jar.yaml (`coinjar help formats destinations`)" + (
+            "" if live else ", or write to stdout with --as DIALECT"
+        )
         raise UsageError(f"the jar has no {has}", hint=hint, code="no-destinations")
     if SHARED in stages and not names:
         raise UsageError(

@@ -66,7 +66,7 @@ async def try_examples(description: PlatformDescription, data: bytes) -> TryResu
     if examples is None:
         raise InputError(
             "the description has no examples to try",
-            hint="add examples: as docs/platforms.md shows, or try it online with --online STAGE",
+            hint="add examples: as `coinjar help descriptions` shows, or try it online with --online STAGE",
             location=description.location,
             code="platform",
         )

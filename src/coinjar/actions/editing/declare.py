@@ -43,7 +43,7 @@ def plan_declarations(
         raise UsageError(f"there is no kind '{kind}'", hint=hint, code="unknown-kind")
     for key in removed:
         if key not in VARIABLE_KEYS:
-            hint = suggestion(key, VARIABLE_KEYS, "docs/formats.md lists them")
+            hint = suggestion(key, VARIABLE_KEYS, "`coinjar help formats` lists them")
             raise UsageError(f"a variable has no key '{key}'", hint=hint, code="unknown-key")
     edits: list[Edit] = []
     for name in names:

@@ -87,7 +87,9 @@ async def confirm(
     """
     jar = opened.load(list(stages))
     if not jar.proofs:
-        raise UsageError("the jar has no proofs", hint="declare some in jar.yaml (docs/formats.md)", code="no-proofs")
+        raise UsageError(
+            "the jar has no proofs", hint="declare some in jar.yaml (`coinjar help formats proofs`)", code="no-proofs"
+        )
     chosen = [jar.proofs[name] for name in names] or list(jar.proofs.values())
     asking = [_StageProofs(opened, jar, stage, masker, options) for stage in stages]
     pairs = [(stage, proof) for proof in chosen for stage in asking if proof.is_for(stage.chain)]
