@@ -292,7 +292,7 @@ def test_wrong_usage_and_collisions(jar: Callable[..., Coinjar]) -> None:
         ("prod", "b"): "the destination b is not for prod",
         ("prod", "c"): "there is no destination 'c'",
         (): "which stage?",
-        ("prod", "--with", "A=1"): "--service, --with and --encrypt-to require --as",
+        ("prod", "--with", "A=1"): "--service, --with, --encrypt-to and --keep-set require --as",
         ("prod", "a", "--as", "json"): "--as writes to stdout",
         ("--every-stage", "--as", "json", "-s", "web"): "json supports one stage",
         ("prod", "--keep", "1"): "--keep requires --stale",

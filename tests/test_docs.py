@@ -34,11 +34,20 @@ def steps(page: str) -> list[tuple[str, int, list[str]]]:
     return result
 
 
-@pytest.mark.parametrize("page", ["README.md", "docs/guide.md"])
-def test_every_command_shown_runs(demo: Coinjar, page: str) -> None:
+def test_the_first_ten_minutes_work_in_an_empty_folder(cj: Coinjar) -> None:
+    run_as_shown(cj, "README.md")
+    assert len((ROOT / "README.md").read_text().splitlines()) <= 130
+
+
+def test_the_guide_runs_on_the_demo(demo: Coinjar) -> None:
+    run_as_shown(demo, "docs/guide.md")
+
+
+def run_as_shown(cj: Coinjar, page: str) -> None:
+    """Run every command that a page shows, in order, in one shell; each line that it shows is one of the output."""
     shown = steps(page)
     assert len(shown) > 5
-    env = {name: text for name, text in demo.env.items() if name != "COINJAR_IDENTITY"} | {
+    env = {name: text for name, text in cj.env.items() if name != "COINJAR_IDENTITY"} | {
         "COLUMNS": "158"
     }  # the page makes its own
     for command, code, lines in shown:
@@ -46,9 +55,9 @@ def test_every_command_shown_runs(demo: Coinjar, page: str) -> None:
             f"{command}\ncode=$?; env -0 >.env.of.this.shell; exit $code"  # all of a page is typed into one shell
         )
         done = subprocess.run(
-            ["sh", "-c", other_name], cwd=demo.folder, env=env, capture_output=True, text=True, check=False
+            ["sh", "-c", other_name], cwd=cj.folder, env=env, capture_output=True, text=True, check=False
         )
-        env = dict(pair.split("=", 1) for pair in demo.read(".env.of.this.shell").split("\0") if pair)
+        env = dict(pair.split("=", 1) for pair in cj.read(".env.of.this.shell").split("\0") if pair)
         assert done.returncode == code, (command, done.stdout, done.stderr)
         out = [" ".join(line.split()) for line in (done.stdout + done.stderr).splitlines()]
         for line in lines:
@@ -190,8 +199,9 @@ def test_a_demo_that_does_not_hold_says_so(tmp_path: Path) -> None:
 
 
 def test_pictures_and_pages_are_there() -> None:
-    readme = (ROOT / "README.md").read_text()
+    readme, guide = (ROOT / "README.md").read_text(), (ROOT / "docs/guide.md").read_text()
     linked = set(re.findall(r"\]\(([\w./-]+)\)", readme))
+    linked |= {f"docs/{path}" for path in re.findall(r"\]\(([\w./-]+)\)", guide) if not path.startswith("..")}
     assert all((ROOT / path).is_file() for path in linked)
     assert {path.name for path in (ROOT / "docs/screenshots").iterdir()} == {
         Path(path).name for path in linked if path.endswith(".png")

@@ -22,7 +22,8 @@ def test_every_topic_is_shipped_and_shown(cj: Coinjar) -> None:
     files = {topic: FILES.get(topic, topic) for topic in TOPICS}
     assert shipped == {f"docs/{file}.md": f"coinjar/docs/{file}.md" for file in files.values()}
     for topic, file in files.items():
-        assert cj("help", topic).out == (ROOT / f"docs/{file}.md").read_text()
+        written = [line for line in (ROOT / f"docs/{file}.md").read_text().splitlines() if line[:2] != "!["]
+        assert [line for line in cj("help", topic).out.splitlines() if line] == [line for line in written if line]
         assert topic not in COMMANDS, "one of them could not be asked for"
         assert topic in cj("help").out
 

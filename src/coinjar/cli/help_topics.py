@@ -23,6 +23,7 @@ FILES = {"descriptions": "platforms"}
 _PACKAGE = Path(__file__).parent.parent / "docs"
 _REPOSITORY = Path(__file__).parents[3] / "docs"
 _RULE = re.compile(r"(?i)CJ\d{3}")
+_PICTURE = re.compile(r"^!\[[^\]]*\]\([^)]*\)\n\n?", re.MULTILINE)
 _HEADING = re.compile(r"^(#{1,4}) (.+)$", re.MULTILINE)
 
 
@@ -44,9 +45,9 @@ def print_topic(words: list[str]) -> bool:
 
 
 def _page(topic: str) -> str:
-    """Return a page: of the package, or of the repository that this program runs from."""
+    """Return a page without its pictures: of the package, or of the repository that this program runs from."""
     folder = _PACKAGE if _PACKAGE.is_dir() else _REPOSITORY
-    return (folder / f"{FILES.get(topic, topic)}.md").read_text(encoding="utf-8")
+    return _PICTURE.sub("", (folder / f"{FILES.get(topic, topic)}.md").read_text(encoding="utf-8"))
 
 
 def _section(text: str, topic: str, words: str) -> str:
