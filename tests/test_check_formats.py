@@ -78,3 +78,13 @@ def test_junit_is_read_by_its_schema_and_tells_everything(jar: Callable[..., Coi
         assert "a < b & c" in str(cases["CJ008"].findtext("system-out"))
         assert "made-up-secret" not in done.out
         assert "\x1b" not in done.out
+
+
+def test_errors_are_last_and_a_summary_is_one_line(demo: Coinjar) -> None:
+    lines = demo("check", code=1).out.splitlines()
+    severities = [word for line in lines for word in (" error CJ", " warning CJ") if word in line]
+    assert severities == sorted(severities, reverse=True)
+    assert len(set(severities)) == 2
+    assert demo("check", "--summary", code=1).out == lines[0] + "\n"
+    assert demo("check", "--summary", "--rule", "CJ044").out == "nothing found, looking only at CJ044\n"
+    demo("check", "--summary", "--json", code=2)

@@ -53,6 +53,7 @@ def run(
     with_history: Annotated[
         bool, typer.Option("--history", help="Also search every commit of version control for the jar's secrets.")
     ] = False,
+    summary: Annotated[bool, typer.Option("--summary", help="Print one line: how many errors and warnings.")] = False,
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
@@ -61,6 +62,8 @@ def run(
 
     if form not in FORMATS:
         raise UsageError(f"there is no format '{form}'", hint=f"the formats are {', '.join(FORMATS)}")
+    if summary and (as_json or form != "text" or accepted):
+        raise UsageError("--summary is one line of text", hint="omit --format, --json and --accepted")
     selection = CheckSelection(tuple(rule or ()), tuple(stage or ()), tuple(service or ()))
     done = check(open_here(ctx, jar), selection, with_history=with_history)
     if as_json or form == "json":
@@ -75,7 +78,7 @@ def run(
         print(as_junit(done.findings, done.rules, strict=strict))
     else:
         show_findings(
-            done.findings if accepted else done.open_findings,
+            [] if summary else done.findings if accepted else done.open_findings,
             done.open_findings,
             len(done.findings) - len(done.open_findings),
             limits=[*selection.rules, *selection.stages, *selection.services],
@@ -118,9 +121,10 @@ def json_finding(finding: Finding) -> dict[str, Any]:
 def show_findings(
     findings: list[Finding], open_ones: list[Finding], accepted: int, *, limits: Sequence[str] = ()
 ) -> None:
-    """Print findings, their counts first; `limits` are the only rules, stages and services that were asked for."""
+    """Print findings, their counts first, errors last, where the eye is; `limits` are the only rules, stages and
+    services that were asked for.
+    """
     from coinjar.cli.tables import show, styled, terminal_height, terminal_width
-    from coinjar.core.display import visible
 
     errors = sum(finding.rule.severity == "error" for finding in open_ones)
     counts = (
@@ -130,22 +134,12 @@ def show_findings(
     counts += f", looking only at {', '.join(limits)}" if limits else ""
     show(styled(counts, "bold"))
     room = max(terminal_width(), 40) if sys.stdout.isatty() else None
-    lines = []
+    lines: list[str] = []
     unused = [finding for finding in findings if finding.rule.code == _TOGETHER and not finding.accepted]
     together = unused if len(unused) >= _MANY else []
-    for finding in [finding for finding in findings if finding not in together]:
-        style = "red" if finding.rule.severity == "error" else "yellow"
-        word = "accepted" if finding.accepted else finding.rule.severity
-        place = str(finding.diagnostic.location)
-        first, *rest = _wrapped(
-            f"{place}: {word} {finding.rule.code}: {visible(finding.diagnostic.message)}", "      ", room
-        )
-        lines.append(first.replace(place, styled(place, "cyan"), 1).replace(f" {word} ", f" {styled(word, style)} ", 1))
-        lines += rest
-        fix = _wrapped(
-            f"    {visible(finding.accepted.reason if finding.accepted else finding.diagnostic.hint)}", "    ", room
-        )
-        lines += [styled(line, "dim") for line in fix]
+    others = [finding for finding in findings if finding not in together]
+    for finding in [finding for finding in others if finding.rule.severity != "error"]:
+        lines += _lines(finding, room)
     if together:
         place, names = (
             together[0].diagnostic.location.file,
@@ -159,10 +153,30 @@ def show_findings(
             styled(line, "dim")
             for line in _wrapped(f"    {names}: remove them, or accept them with a reason", "    ", room)
         ]
+    for finding in [finding for finding in others if finding.rule.severity == "error"]:
+        lines += _lines(finding, room)
     if lines:
         show("\n".join(lines))
     if len(lines) > terminal_height() - 3:
         show(styled(counts, "bold"))  # the first line has scrolled away
+
+
+def _lines(finding: Finding, room: int | None) -> list[str]:
+    """Return the lines of a finding: what is wrong where, and what to do."""
+    from coinjar.cli.tables import styled
+    from coinjar.core.display import visible
+
+    style = "red" if finding.rule.severity == "error" else "yellow"
+    word = "accepted" if finding.accepted else finding.rule.severity
+    place = str(finding.diagnostic.location)
+    first, *rest = _wrapped(
+        f"{place}: {word} {finding.rule.code}: {visible(finding.diagnostic.message)}", "      ", room
+    )
+    lines = [first.replace(place, styled(place, "cyan"), 1).replace(f" {word} ", f" {styled(word, style)} ", 1), *rest]
+    fix = _wrapped(
+        f"    {visible(finding.accepted.reason if finding.accepted else finding.diagnostic.hint)}", "    ", room
+    )
+    return lines + [styled(line, "dim") for line in fix]
 
 
 def _wrapped(text: str, indent: str, room: int | None) -> list[str]:
