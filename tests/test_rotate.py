@@ -297,7 +297,12 @@ def test_overdue(rotating: Coinjar) -> None:
     rotating("overdue", "--soon", "90d")
     rotating("overdue", "--soon", "91d", code=1)
     nobody, _ = somebody(rotating, "nobody")
-    assert "not looked at: 1 value" in rotating("overdue", env=nobody, code=0).err
+    assert "not looked at: 1 value" in rotating("overdue", env=nobody, code=1).err
+    rotating.write({"jar/plain/dev.yaml": "web: {DB_PASSWORD: made-up-in-plain}\n"})
+    rotating("put", "DB_PASSWORD", "--stage", "prod", "--set-on", str(today), stdin=OLD)
+    assert "1 value in plain text" in rotating("overdue", code=1).err
+    rotating("overdue", "prod")
+    rotating("overdue", "--name", "SESSION_*")
 
 
 def test_the_date_is_when_a_value_was_set(rotating: Coinjar) -> None:
@@ -359,3 +364,21 @@ def test_a_proof_by_a_program(rotating: Coinjar) -> None:
     assert os.environ.get("DB_PASSWORD") is None
     rotating.write({"jar/jar.yaml": rotating.read("jar/jar.yaml").replace("${DB_USER}", "${DB_PASSWORD}")})
     assert "which the process list would show" in rotating("confirm", "prod", code=3).err
+
+
+def test_a_shared_secret_reaches_the_place_of_all_stages(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """One project of a platform for all stages has it without a stage: it is delivered there too."""
+    with standin("sluiceway", cj.folder / "s", "line") as system:
+        jar(
+            "services: {web: {}}\nstages: {prod: {}, test: {}}\nvariables:\n"
+            "  KEY: {secret: true, generate: {length: 30}}\n  LEVEL: {default: info}\ndestinations:\n"
+            f"  line: {{type: platform, platform: sluiceway, address: '{system.standin.address}', project: line,\n"
+            "    token: {from_env: TOKEN}}\n"
+        )
+        cj.env["TOKEN"] = system.token
+        cj("put", "KEY", "--stage", "shared", stdin="made-up-first")
+        cj("deliver", "shared", "line")
+        shown = cj("rotate", "KEY", "--stage", "shared", "--yes", code=None)
+        assert "delivered shared: line" in shown.err
+        cj("rotate", "KEY", "--stage", "shared", "--yes", "--finish", code=None)
+        assert cj("drift", "shared", "line").out.startswith("shared: 1 target up to date")

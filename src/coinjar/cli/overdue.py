@@ -24,6 +24,7 @@ from coinjar.core.errors import UsageError
 if TYPE_CHECKING:
     from datetime import date
 
+    from coinjar.core.model import Jar
     from coinjar.core.secret_ages import SecretAge
 
 
@@ -46,7 +47,9 @@ def run(
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """List secrets that are older than they are good for (valid), or will be soon. Exit code 1 if there are any."""
+    """List secrets that are older than they are good for (valid), or will be soon. Exit code 1 if there are
+    any, and if not all could be looked at.
+    """
     from datetime import UTC, datetime
 
     from coinjar.core.names import SHARED
@@ -68,15 +71,44 @@ def run(
     due = [age for age in found if age.state in (OVERDUE, SOON, UNDATED)]
     rows = sorted(found if every else due, key=lambda age: (age.good_until or today, age.variable.name, age.layer))
     limited = [str(variable.name) for variable in declared.variables.values() if variable.valid_days]
-    unread = undecryptable_count(declared, declared.secret_names if every else limited)
+    limited = [variable for variable in limited if fits(variable, name)]
+    asked = declared._replace(
+        plain={layer: declared.plain[layer] for layer in declared.plain if not stages or layer in stages}
+    )
+    every_name = [secret for secret in declared.secret_names if fits(secret, name)]
+    unread = undecryptable_count(asked, every_name if every else limited)
+    plain = _in_plain_text(asked, limited)
     if as_json:
-        print_json({"today": today.isoformat(), "not_decrypted": unread, "secrets": [_row(age, today) for age in rows]})
+        print_json(
+            {
+                "today": today.isoformat(),
+                "not_decrypted": unread,
+                "in_plain_text": plain,
+                "secrets": [_row(age, today) for age in rows],
+            }
+        )
     else:
         _show(rows, due, found, today)
     if unread:
         print_status(f"not looked at: {counted(unread, 'value')} encrypted for others")
-    if due:
+    if plain:
+        print_status(f"not looked at: {counted(plain, 'value')} in plain text: `coinjar readers seal` encrypts them")
+    if due or unread or plain:
         raise typer.Exit(1)
+
+
+def _in_plain_text(declared: Jar, names: list[str]) -> int:
+    """Return how many values of these secrets are not encrypted, and so have no date."""
+    from coinjar.core.definition import SealedDefinition
+    from coinjar.core.rules.secrets import in_plain_text
+
+    return sum(
+        not isinstance(definition, SealedDefinition) and in_plain_text(declared, definition.content)
+        for scopes in declared.plain.values()
+        for values in scopes.values()
+        for name in names
+        if (definition := values.get(name)) is not None
+    )
 
 
 def _row(age: SecretAge, today: date) -> dict[str, Any]:

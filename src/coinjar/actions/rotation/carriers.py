@@ -11,8 +11,9 @@ from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Destination, Jar
+from coinjar.core.names import SHARED
 from coinjar.core.references import Template
-from coinjar.destinations import is_live, make
+from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.stage_view import RenderContext, StageView, gets, is_supplied, services_for
 
 
@@ -28,14 +29,15 @@ class Carriers(NamedTuple):
     names: list[str]
 
 
-def carriers(opened: OpenJar, before: Jar, after: Jar, names: Iterable[str]) -> list[Carriers]:
+def carriers(opened: OpenJar, before: Jar, after: Jar, names: Iterable[str], layer: str) -> list[Carriers]:
     """Return the stages on which services get something else than before, with the destinations that carry it.
 
-    `names` are the variables that change; what is computed from them changes with them.
+    `names` are the variables of `layer` that change; what is computed from them changes with them. For shared, `shared`
+    is among the stages if a running system has a place for values of all stages.
     """
     candidates = list(dict.fromkeys([*names, *_computed(after)]))
     result = []
-    for stage in before.stage_names():
+    for stage in [*before.stage_names(), *([SHARED] if layer == SHARED else [])]:
         if "*" in stage:
             continue
         changed = _changed(opened.resolver(stage, jar=before), opened.resolver(stage, jar=after), candidates)
@@ -47,6 +49,10 @@ def carriers(opened: OpenJar, before: Jar, after: Jar, names: Iterable[str]) -> 
             if is_for(before, destination, stage) and (left := staying(before, destination, stage)) is not None
         ]
         carrying = [destination for destination in there if _carries(before, destination, changed)]
+        if stage == SHARED:
+            carrying = [destination for destination in carrying if _takes_shared(opened, before, destination)]
+            if not carrying:
+                continue
         result.append(
             Carriers(
                 stage,
@@ -61,6 +67,14 @@ def carriers(opened: OpenJar, before: Jar, after: Jar, names: Iterable[str]) -> 
             )
         )
     return result
+
+
+def _takes_shared(opened: OpenJar, jar: Jar, destination: Destination) -> bool:
+    """Return whether a destination has a place for values of all stages."""
+    if not is_live(destination):
+        return False
+    context = RenderContext(jar, opened.folder, Masker(), opened.ring, opened.gate)
+    return make_live(destination, context).takes_shared
 
 
 def _computed(jar: Jar) -> list[str]:

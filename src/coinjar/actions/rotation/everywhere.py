@@ -15,13 +15,18 @@ from coinjar.actions.rotation.rotated_secret import RotatedSecret
 from coinjar.actions.running.confirm import ConfirmOptions, ProofResult, confirm
 from coinjar.core.display import Masker
 from coinjar.core.model import Jar
+from coinjar.core.names import SHARED
 from coinjar.destinations.live.patience import RequestPatience
 from coinjar.records.store import ASKED, WAITS
 
 
 def guarded(jar: Jar, carrying: Sequence[Carriers], allowed: Sequence[str]) -> list[str]:
     """Return the guarded stages that would be delivered to without being allowed."""
-    return [one.stage for one in carrying if one.live and jar.stage(one.stage).guarded and one.stage not in allowed]
+    return [
+        one.stage
+        for one in carrying
+        if one.live and one.stage != SHARED and jar.stage(one.stage).guarded and one.stage not in allowed
+    ]
 
 
 async def deliver(

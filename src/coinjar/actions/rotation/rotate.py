@@ -62,7 +62,7 @@ def plan_rotation(
         old, new = secret.texts(reveal(present) + "0")  # it stands for one that is not made yet
         before, after = secret.jar_with(before, old), secret.jar_with(after, new)
     changing = [name for secret in secrets for name in (secret.name, *(turn.name for turn in secret.turns))]
-    return RotationPlan(secrets, carriers(opened, before, after, changing), _same(jar, secrets))
+    return RotationPlan(secrets, carriers(opened, before, after, changing, layer), _same(jar, secrets))
 
 
 def _same(jar: Jar, secrets: Sequence[RotatedSecret]) -> list[str]:
@@ -134,7 +134,7 @@ class Rotation:
             if secret.step == SWITCHED:
                 continue
             jar = secret.jar_with(self.opened.load(), secret.texts()[1])
-            for stage in [carrying.stage for carrying in self.carriers]:
+            for stage in [carrying.stage for carrying in self.carriers if carrying.stage != SHARED]:
                 for result in await ask_planned(self.opened, jar, stage, secret.rules.proofs, self.masker):
                     self._require(result, secret)
                     self.told("proved", f"{result.proof.name} holds on {stage} with the new value of {secret.name}")
@@ -246,6 +246,8 @@ def _content(path: Path) -> bytes | None:
 
 def proofs_of(jar: Jar, secrets: Sequence[RotatedSecret], stage: str) -> list[str]:
     """Return the proofs that confirm the secrets on a stage."""
+    if stage == SHARED:
+        return []
     names = dict.fromkeys(name for secret in secrets for name in secret.rules.proofs)
     chain = list(dict.fromkeys(part for other in jar.chain(stage) for part in (jar.stage(other).name, other)))
     return [name for name in names if jar.proofs[name].is_for(chain)]
