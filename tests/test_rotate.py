@@ -5,15 +5,20 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
+import signal
+import subprocess
+import sys
 from collections.abc import Callable
-from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import Coinjar
+from tests.consenting import consent_to_all
 from tests.jars import somebody
 from tests.systems import standin
+from tests.test_killed_changes import KILLED
 
 JAR = """\
 services: {web: {}, mailer: {}}
@@ -270,67 +275,6 @@ def test_running_systems_get_it_and_are_restarted(jar: Callable[..., Coinjar], c
     assert "CJ050" not in cj("check", code=None).out
 
 
-def test_overdue(rotating: Coinjar) -> None:
-    today = datetime.now(UTC).date()
-
-    def state(days: int) -> tuple[int, str]:
-        rotating("put", "DB_PASSWORD", "--stage", "prod", "--set-on", str(today - timedelta(days=days)), stdin=OLD)
-        done = rotating("overdue", "--all", "--json", code=None)
-        rows = json.loads(done.out)["secrets"]
-        assert [row["days"] for row in rows if row["name"] == "DB_PASSWORD"] == [days]
-        return done.code, next(row["state"] for row in rows if row["name"] == "DB_PASSWORD")
-
-    assert state(0) == (0, "good")
-    assert state(76) == (0, "good")
-    assert state(77) == (1, "soon")
-    assert "CJ049" in rotating("check", "--rule", "CJ049").out
-    assert state(90) == (1, "soon")
-    assert state(91) == (1, "overdue")
-    assert "CJ048" in rotating("check", "--rule", "CJ048").out
-    assert "91 d" in rotating("grid", "prod", "--ages").out
-    assert "91 d" in rotating("grid", "prod", "--ages", "--by-service").out
-    assert rotating("overdue", "dev").out.startswith("nothing overdue")
-    assert "no match" in rotating("overdue", "--name", "NOPE", code=None).err.replace("no name matches", "no match")
-    rotating("overdue", "nowhere", code=2)
-    rotating("overdue", "--soon", "soon", code=2)
-    rotating("put", "DB_PASSWORD", "--stage", "prod", "--set-on", str(today), stdin=OLD)
-    rotating("overdue", "--soon", "90d")
-    rotating("overdue", "--soon", "91d", code=1)
-    nobody, _ = somebody(rotating, "nobody")
-    assert "not looked at: 1 value" in rotating("overdue", env=nobody, code=1).err
-    rotating.write({"jar/plain/dev.yaml": "web: {DB_PASSWORD: made-up-in-plain}\n"})
-    rotating("put", "DB_PASSWORD", "--stage", "prod", "--set-on", str(today), stdin=OLD)
-    assert "1 value in plain text" in rotating("overdue", code=1).err
-    rotating("overdue", "prod")
-    rotating("overdue", "--name", "SESSION_*")
-
-
-def test_the_date_is_when_a_value_was_set(rotating: Coinjar) -> None:
-    def since(stage: str = "prod") -> str:
-        rows = json.loads(rotating("overdue", "--all", "--json", code=None).out)["secrets"]
-        return next(str(row["set_on"]) for row in rows if (row["name"], row["layer"]) == ("DB_PASSWORD", stage))
-
-    assert since() == "2026-01-31"
-    rotating("put", "DB_PASSWORD", "--stage", "prod", stdin=OLD)
-    assert since() == "2026-01-31", "the same value is as old as it was"
-    rotating("readers", "rekey", "--stage", "prod")
-    rotating("rename", "DB_PASSWORD", "DB_PASS", "--yes")
-    rotating("rename", "DB_PASS", "DB_PASSWORD", "--yes")
-    rotating("app", "rename", "trial", "ferry", "--yes")
-    assert since() == "2026-01-31"
-    rotating("promote", "prod", "dev", "DB_PASSWORD", "--yes")
-    rotating("stages", "copy", "prod", "twin", "--yes")
-    assert since("dev") == since("twin") == "2026-01-31"
-    rotating("put", "DB_PASSWORD", "--stage", "prod", stdin="made-up-new")
-    assert since() == datetime.now(UTC).date().isoformat()
-    rotating("put", "DB_PASSWORD", "--stage", "prod", "--set-on", "2999-01-01", stdin=OLD, code=2)
-    rotating("put", "DB_USER=app_a", "--stage", "prod", "--set-on", "2026-01-31", code=2)
-    rotating.write({"jar/plain/test.yaml": "", "jar/plain/dev.yaml": "web: {OTHER: made-up-plain-text}\n"})
-    (rotating.folder / "jar/plain/test.yaml").unlink()
-    rotating("readers", "seal")
-    assert "set on" not in rotating("why", "dev", "OTHER", "--service", "web").out, "nobody knows since when"
-
-
 FAULTS = {
     "KEY: {secret: true, valid: soon}": "is not a span of time",
     "KEY: {valid: 90d}": "KEY has valid, but is not a secret",
@@ -382,3 +326,27 @@ def test_a_shared_secret_reaches_the_place_of_all_stages(jar: Callable[..., Coin
         assert "delivered shared: line" in shown.err
         cj("rotate", "KEY", "--stage", "shared", "--yes", "--finish", code=None)
         assert cj("drift", "shared", "line").out.startswith("shared: 1 target up to date")
+
+
+def test_killed_at_every_file(rotating: Coinjar, tmp_path_factory: pytest.TempPathFactory) -> None:
+    """After each file that is replaced the next run goes on, and what the jar says can log in at every moment."""
+    consent_to_all(rotating.folder, (), rotating.env)
+    kept = tmp_path_factory.mktemp("kept") / "app"
+    shutil.copytree(rotating.folder, kept)
+    ended, number = -signal.SIGKILL, 0
+    while ended == -signal.SIGKILL:
+        number += 1
+        argv = [sys.executable, "-c", KILLED, str(number), *ROTATE, "--finish"]
+        done = subprocess.run(argv, cwd=rotating.folder, env=rotating.env, capture_output=True, check=False)
+        ended = done.returncode
+        role, password = value(rotating, "DB_USER"), value(rotating, "DB_PASSWORD")
+        assert f"{role} {password}" in rotating.read(ACCOUNTS).splitlines(), number
+        if ended == -signal.SIGKILL:
+            rotating(*ROTATE, "--finish")  # goes on, or rotates once more after all was done
+        role, password = in_use(rotating)
+        assert rotating.read(ACCOUNTS) == f"{role} {password}\n", number
+        assert rotating("check", "--rule", "CJ050").out.startswith("nothing found")
+        shutil.rmtree(rotating.folder)
+        shutil.copytree(kept, rotating.folder)
+    assert ended == 0, done.stderr
+    assert number > 4

@@ -82,6 +82,8 @@ class OpenJar:
         self.ask = ask
         self._ask_consent = ask_consent
         self._identity: Identity | None = None
+        self.was_interrupted = False
+        """Whether an earlier change was completed for this run."""
         self._app = ""
         self.name_reader: Callable[[str], str] = lambda default: default
         """Returns the label of the jar's first reader, which may ask for it; its argument is the login name."""

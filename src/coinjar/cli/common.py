@@ -151,15 +151,24 @@ DialectOption = Annotated[
 
 
 def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:
-    """Return the jar that the command works on."""
+    """Return the jar that the command works on; a change of it that was interrupted is completed first, so that nobody
+    reads half of it.
+    """
     from coinjar.actions.open_jar import open_jar
+    from coinjar.jarfile.layout import JarLayout
 
     root = ctx.find_root()
     before = root.params.get("jar")
     source = root.get_parameter_source("jar")
     if jar and before and jar != before and source is not None and source.name == "COMMANDLINE":
         raise UsageError("--jar is given twice, but takes one value", hint="omit one")
-    return open_jar(jar or before, ask=ask_passphrase, ask_consent=_ask_consent if _is_interactive() else None)
+    opened = open_jar(jar or before, ask=ask_passphrase, ask_consent=_ask_consent if _is_interactive() else None)
+    if JarLayout(opened.folder).journal.exists():
+        try:
+            opened.was_interrupted = complete_interrupted(opened)
+        except CoinJarError as fault:  # what writes reports it as an error
+            print_status(f"coinjar: the jar may be partly changed: {fault}")
+    return opened
 
 
 def _is_interactive() -> bool:
@@ -179,7 +188,7 @@ def complete_interrupted(opened: OpenJar) -> bool:
     finished = finish_earlier(opened)
     if finished:
         print_status(f"An interrupted change was completed; written now: {', '.join(finished)}")
-    return bool(finished)
+    return bool(finished) or opened.was_interrupted
 
 
 def ask_passphrase(what: str) -> str | None:
