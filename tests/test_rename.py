@@ -208,7 +208,7 @@ def test_killed_at_every_write(jar: Callable[..., Coinjar]) -> None:
     number = 1
     while (code := killed(number)) == -signal.SIGKILL:
         if unfinished.exists():  # whatever comes next completes it first, and reads no half of it
-            result = cj("value", "prod", "DB_HOST", "--service", "web")
+            result = cj("value", "prod", "DB_HOST", "--service", "web", consented=False)
             half += [number] if "An interrupted change was completed" in result.err else []
         cj("rename", "HOST", "DB_HOST", "--yes", code=None)  # finishes it, or does it anew
         assert "DB_HOST" in cj.read("app.py")
@@ -221,12 +221,12 @@ def test_killed_at_every_write(jar: Callable[..., Coinjar]) -> None:
     # what a rename has half written and somebody changed since is not overwritten
     killed(half[0])
     (cj.folder / "app.py").write_text("changed\n")
-    assert "the jar may be partly changed: app.py: it was changed since" in cj("grid", code=None).err
+    assert "the jar may be partly changed: app.py: it was changed since" in cj("grid", code=None, consented=False).err
     assert (
         "changed since a change of several files was interrupted" in cj("rename", "USER", "NAME", "--yes", code=3).err
     )
     (cj.folder / "app.py").write_bytes(before["app.py"])
-    assert "An interrupted change was completed; written now: " in cj("rename").err
+    assert "An interrupted change was completed; written now: " in cj("rename", consented=False).err
     assert "DB_HOST" in cj.read("app.py")
 
 
