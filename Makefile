@@ -6,7 +6,7 @@ NEWEST := .venv-newest
 PYTEST := -m pytest -n auto
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test unit test-newest test-matrix test-under-load fuzz fmt lint bench docs screenshots system lock clean
+.PHONY: demo test unit test-newest test-matrix test-under-load fuzz fmt lint bench docs dist screenshots system lock clean
 
 demo: $(VENV)/ready
 	sh tools/system.sh demo
@@ -59,6 +59,10 @@ bench: system $(VENV)/ready-to-test
 
 docs: $(VENV)/ready-to-test
 	$(BIN)/python tools/reference.py > docs/reference.md
+
+# What is released, built twice and tried in an empty environment: dist/.
+dist: $(VENV)/ready-to-test
+	$(BIN)/python tools/dist.py
 
 screenshots: $(VENV)/ready
 	sh tools/system.sh screenshots

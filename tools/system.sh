@@ -39,6 +39,7 @@ test)
   want ruby ruby
   want go golang-go
   want php php-cli
+  want groff groff-base
   [ -x /lib/systemd/systemd ] || missing="$missing systemd"
   want script bsdutils
   ;;
