@@ -53,7 +53,7 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     ("deliver {S} {L} --restart", 0, 0),
     ("drift {S} {L}", 0, 0),
     ("put ROTATED_TOKEN --declare --stage {S} < made-up-canary-8", 0, 0),
-    ("rotate ROTATED_TOKEN --stage {S} --yes", 2, 2),  # nothing says how it gets a new value
+    ("rotate ROTATED_TOKEN --stage {S} --yes", 2, 2),  # jar.yaml does not define how it gets a new value
     ("rotate ROTATED_TOKEN --stage {S} --given --yes --until made < made-up-canary-9", 0, 0),
     ("rotate ROTATED_TOKEN --stage {S} --yes --back", 0, 2),  # it is not being rotated any more
     ("overdue", 0, 0),

@@ -92,11 +92,11 @@ def test_a_secret_is_replaced_everywhere(rotating: Coinjar) -> None:
     shown = rotating("rotate", "DB_PASSWORD", "--stage", "prod", "--dry-run", code=1)
     assert "DB_USER: app_a → app_b" in shown.out
     assert rotating.read("jar/coins/prod.coins") == before
-    done = rotating(*ROTATE, code=1)  # nothing tells whether those who read the file have the new value
+    done = rotating(*ROTATE, code=1)  # nothing shows whether those who read the file have the new value
     role, password = in_use(rotating)
     assert role == "app_b"
     assert password != OLD
-    assert "nothing tells whether prod (env), prod-isles (env) has the new one" in done.err
+    assert "nothing shows whether prod (env), prod-isles (env) has the new one" in done.err
     assert f"app_a {OLD}" in rotating.read(ACCOUNTS), "the old one works until the end"
     assert json.loads(rotating.read("received")) == {
         "stage": "prod",
@@ -178,7 +178,10 @@ def test_a_value_can_be_given(rotating: Coinjar) -> None:
     given = ("rotate", "OTHER", "--stage", "prod", "--given", "--yes", "--finish")
     assert "has no encrypted value on prod" in rotating(*given, stdin="x", code=2).err
     rotating("put", "OTHER", "--stage", "prod", stdin="made-up-1")
-    assert "nothing says how OTHER gets a new value" in rotating("rotate", "OTHER", "--stage", "prod", code=2).err
+    assert (
+        "jar.yaml does not define how OTHER gets a new value"
+        in rotating("rotate", "OTHER", "--stage", "prod", code=2).err
+    )
     assert "there is no new value" in rotating(*given, stdin="\n", code=2).err
     assert "is the one that it has" in rotating(*given, stdin="made-up-1", code=3).err
     rotating(*given, stdin="made-up-2\r\n")

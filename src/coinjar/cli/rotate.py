@@ -234,7 +234,7 @@ class _Steps:
             return
         silent = self._confirm()
         if silent and not finish:
-            print_status(f"The old value is kept: nothing tells whether {', '.join(silent)} has the new one.")
+            print_status(f"The old value is kept: nothing shows whether {', '.join(silent)} has the new one.")
             print_status(f"Next: restart what does not have it, then `{self._again()} --finish`")
             self.holds = False
             return

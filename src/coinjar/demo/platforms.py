@@ -103,7 +103,7 @@ def rotate(steps: DemoRun) -> None:
     steps.holds("the jar has another value", steps.ask(value) != old)
     steps.run(f"{rotation} --back --finish")
     steps.holds("the jar has the old value again", steps.ask(value) == old)
-    steps.run(rotation, code=1, note="1: nothing tells whether those who read files have it")
+    steps.run(rotation, code=1, note="1: nothing shows whether those who read files have it")
     steps.run(f"{rotation} --finish", note="they have")
     steps.holds("the value is new", steps.ask(value) != old)
     steps.run("coinjar drift rehearsal ticket-hosting")

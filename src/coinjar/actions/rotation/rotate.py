@@ -47,14 +47,16 @@ def plan_rotation(
 ) -> RotationPlan:
     """Plan to rotate these secrets of a layer, or to go on with it.
 
-    Raises UsageError for a secret that nothing says how to make anew, unless its new value `is_given`.
+    Raises UsageError for a secret that jar.yaml does not define how to make anew, unless its new value `is_given`.
     """
     jar = opened.load()
     secrets = [rotated_secret(opened, jar, name, layer, service) for name in names]
     for secret in secrets:
         if not (secret.step or is_given or secret.variable.generate or secret.rules.make or secret.rules.change):
             hint = f"--given takes it from you; `generate` or `rotate` of {secret.name} in jar.yaml makes one"
-            raise UsageError(f"nothing says how {secret.name} gets a new value", hint=hint, code="no-recipe")
+            raise UsageError(
+                f"jar.yaml does not define how {secret.name} gets a new value", hint=hint, code="no-recipe"
+            )
     before = after = jar
     for secret in secrets:
         present = secret.value.content
