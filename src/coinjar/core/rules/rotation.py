@@ -41,15 +41,13 @@ def due_soon(context: CheckContext) -> Iterator[Diagnostic]:
 
 def unfinished(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ050"""
-    reported: set[tuple[str, str]] = set()
-    for found in context.definitions:
-        definition = found.definition
-        if not isinstance(definition, SealedDefinition) or (other := definition.sealed_value.other) is None:
+    names = [name for name, variable in context.jar.variables.items() if variable.secret]
+    for layer, name in [(layer, name) for layer in context.jar.plain for name in names]:
+        entries = [values[name] for values in context.jar.plain[layer].values() if name in values]
+        sealed = [entry for entry in entries if isinstance(entry, SealedDefinition)]
+        definition = next((entry for entry in sealed if entry.sealed_value.other is not None), None)
+        if definition is None or (other := definition.sealed_value.other) is None:
             continue
-        name, layer = found.variable.name, found.layer
-        if (name, layer) in reported:
-            continue
-        reported.add((name, layer))
         kept = "its next value is made, but not in use" if other.is_next else "its previous value is still kept"
         message = f"{name} is being rotated on {layer}: {kept}"
         fix = f"`coinjar rotate {name} --stage {layer}` goes on, and with --back it goes back"
