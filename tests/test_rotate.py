@@ -150,6 +150,14 @@ def test_a_program_that_fails_stops_the_rotation(rotating: Coinjar) -> None:
     assert in_use(rotating)[0] == "app_b"
 
 
+def test_what_cannot_be_rendered_is_known_before_anything_changes(rotating: Coinjar) -> None:
+    subprocess.run(["git", "init", "-q"], cwd=rotating.folder, check=True)
+    subprocess.run(["git", "add", "-f", "build/prod/web.env"], cwd=rotating.folder, check=True)
+    assert "would write a secret to a file that version control tracks" in rotating(*ROTATE, code=3).err
+    assert not (rotating.folder / "received").exists()
+    assert value(rotating, "DB_PASSWORD") == OLD
+
+
 def test_nothing_is_switched_that_does_not_hold(rotating: Coinjar) -> None:
     rotating.write({"can-log-in": "#!/bin/sh\nexit 3\n"})
     done = rotating(*ROTATE, code=5)

@@ -182,7 +182,7 @@ class _Steps:
 
     def look_first(self, until: str | None) -> None:
         """Look at everything that will be delivered to before anything changes. Raises what cannot be done later."""
-        from coinjar.actions.rotation.everywhere import deliver, guarded
+        from coinjar.actions.rotation.everywhere import check_files, deliver, guarded
         from coinjar.core.rotation import CHANGED, MADE, SWITCHED
         from coinjar.destinations.live.patience import RequestPatience
 
@@ -196,6 +196,7 @@ class _Steps:
             raise UsageError(f"{words} is guarded; nothing was changed", hint=f"add {hint}", code="guarded")
         patience = RequestPatience(max(self.wait, RequestPatience().longest), print_status)
         for carrying in self.plan.carriers:
+            check_files(self.opened, carrying, self.masker)
             if not carrying.live:
                 continue
             _, outcomes = asyncio.run(

@@ -49,6 +49,12 @@ def not_in_effect(outcomes: Sequence[DeliveryOutcome]) -> list[str]:
     return [outcome.label for outcome in outcomes if outcome.fault is None and outcome.restart in (WAITS, ASKED)]
 
 
+def check_files(opened: OpenJar, carrying: Carriers, masker: Masker) -> None:
+    """Raise why a destination that carries a value cannot be rendered, before anything changes."""
+    if carrying.files:
+        plan(opened, [carrying.stage], carrying.files, masker)
+
+
 def render(opened: OpenJar, carrying: Carriers, masker: Masker) -> tuple[list[str], list[str]]:
     """Render the destinations that carry a value and were rendered here before.
 
