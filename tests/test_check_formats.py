@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from xml.etree import ElementTree
 
 from coinjar.actions.checking.rules import all_rules
-from tests.conftest import Coinjar
+from tests.conftest import Coinjar, on_a_terminal
 
 
 def test_sarif_names_rules_and_places(demo: Coinjar) -> None:
@@ -88,3 +89,16 @@ def test_errors_are_last_and_a_summary_is_one_line(demo: Coinjar) -> None:
     assert demo("check", "--summary", code=1).out == lines[0] + "\n"
     assert demo("check", "--summary", "--rule", "CJ044").out == "nothing found, looking only at CJ044\n"
     demo("check", "--summary", "--json", code=2)
+
+
+def test_colours_are_chosen_for_one_run(demo: Coinjar) -> None:
+    plain = demo("grid", "prod").out
+    assert "\x1b[" not in plain
+    coloured = demo("--color", "always", "grid", "prod").out
+    assert "\x1b[1m" in coloured
+    assert re.sub(r"\x1b\[[0-9;]*m", "", coloured).split() == plain.split()
+    assert demo("grid", "prod").out == plain
+    assert "\x1b[" in demo("--color", "always", "check", code=1).out
+    assert "--color does not know 'purple'" in demo("--color", "purple", "grid", code=2).err
+    assert "\x1b[" not in on_a_terminal(demo, "--color", "never", "grid", "prod")
+    assert "\x1b[" in on_a_terminal(demo, "grid", "prod")

@@ -223,6 +223,7 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
     from coinjar.cli.tables import (
         UNLIMITED,
         StyledText,
+        colours,
         line,
         padded,
         show,
@@ -251,14 +252,15 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
         head[0] = StyledText("")
     all_widths = [name_width, 1, *widths]
     lines = [line([*head, *(StyledText(column, "bold") for column in columns[:kept])], all_widths)]
-    if width == UNLIMITED:  # nothing is truncated or coloured
+    is_plain = width == UNLIMITED and not colours()
+    if is_plain:  # nothing is truncated or coloured
         names, signs = (
             padded([row.variable.name for row in rows], name_width),
             [_AGREE[row.agreement].ljust(1) for row in rows],
         )
         whole = [padded(column, number) for column, number in zip(by_column, widths, strict=True)]
         lines += map(str.rstrip, map("  ".join, zip(names, signs, *whole, strict=True)))
-    for row, row_texts in zip(rows, texts, strict=True) if width != UNLIMITED else ():
+    for row, row_texts in zip(rows, texts, strict=True) if not is_plain else ():
         apart = _apart(row, row_texts, widths)
         cells = [StyledText(text, _STYLES[cell.state]) for text, cell in zip(apart, row.cells[:kept], strict=True)]
         agreement = StyledText(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim")

@@ -223,12 +223,19 @@ def top(
             metavar="PATH", envvar="COINJAR_JAR", help="The jar's folder. Default: searched upward from here."
         ),
     ] = None,
+    color: Annotated[
+        str, typer.Option("--color", metavar="WHEN", help="Colours: always, never or auto.", show_default=False)
+    ] = "auto",
     version: Annotated[
         bool, typer.Option("--version", "-V", callback=_version, is_eager=True, help="Print the version.")
     ] = False,
 ) -> None:
     """Define an application's environment variables per stage and service, render and inject them, compare stages."""
     del jar, version  # commands find the jar among this command's parameters
+    if color != "auto" or "coinjar.cli.tables" in sys.modules:  # else it is not loaded, and nothing was chosen before
+        from coinjar.cli.tables import choose_colours
+
+        choose_colours(color)
 
 
 def print_error(error: CoinJarError) -> None:

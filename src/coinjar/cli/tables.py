@@ -13,6 +13,8 @@ from functools import cache
 from typing import NamedTuple
 from unicodedata import combining, east_asian_width
 
+from coinjar.core.errors import UsageError
+
 _STYLES = {
     "bold": "1",
     "dim": "2",
@@ -60,9 +62,24 @@ class StyledText(NamedTuple):
     style: str = ""
 
 
+ALWAYS, NEVER, AUTO = "always", "never", "auto"
+_chosen = AUTO
+
+
+def choose_colours(when: str) -> None:
+    """Decide about colours for this run: always, never, or auto. Raises UsageError for another word."""
+    global _chosen  # noqa: PLW0603 - one decision of a process, made before anything is printed
+    if when not in (ALWAYS, NEVER, AUTO):
+        raise UsageError(f"--color does not know '{when}'", hint="it accepts always, never, auto", code="usage")
+    _chosen = when
+    colours.cache_clear()
+
+
 @cache
 def colours() -> bool:
-    """Return whether stdout is a terminal with colours (NO_COLOR and TERM are respected)."""
+    """Return whether to print colours: as chosen, else if stdout is a terminal (NO_COLOR and TERM are respected)."""
+    if _chosen != AUTO:
+        return _chosen == ALWAYS
     return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
 
 
