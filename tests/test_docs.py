@@ -129,6 +129,10 @@ def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
         ("rename", "SEASON", "TIME_OF_YEAR", "--dry-run"): 1,
         ("migrate", "file:old.env", "file+json:new.json", "--out", "m.yaml", "--stage", "dev"): 0,
         ("migrate", "--execute", "m.yaml", "--yes", "--dry-run"): 0,
+        ("declare", "LOG_*", "SEASON", "--about", "Of spring", "--dry-run"): 1,
+        ("generate", "TICKET_DB_PASSWORD", "--stage", "dev", "--replace", "--dry-run"): 1,
+        ("drop", "APP_*", "SEASON", "--stage", "rehearsal", "--dry-run"): 1,
+        ("drop", "OPEN_PIERS", "--everywhere", "--dry-run"): 1,
         ("rotate", "TICKET_DB_PASSWORD", "--stage", "prod", "--until", "made", "--yes"): 0,
     }.items():
         titles = {
@@ -137,12 +141,14 @@ def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
             "app": "stages, services, app",
             "promote": "promote, lift",
             "lift": "promote, lift",
-        }
+            "read": "read, adopt",
+            "adopt": "read, adopt",
+        } | dict.fromkeys(("declare", "generate", "drop"), "declare, generate, drop")
         if command[0] == "undo":
             demo("put", "SEASON=1.20", "--stage", "dev")
         if command[0] == "rotate":
             demo("readers", "seal")
-        title = (titles | {"read": "read, adopt", "adopt": "read, adopt"}).get(command[0], command[0])
+        title = titles.get(command[0], command[0])
         section = page.split(f"## {title}\n")[1].split("\n## ")[0]
         if "findings" in section and command != ("check",):
             section += page.split("## check\n")[1].split("\n## ")[0]  # the same findings

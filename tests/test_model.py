@@ -17,11 +17,12 @@ from hypothesis import strategies as st
 from hypothesis.stateful import invariant, precondition, rule
 
 from coinjar.core.secret import reveal
-from tests.jar_on_disk import OTHER, OTHERS_RECIPIENT, PLAIN, SCOPES, STAGES, TEXTS, TOKENS, JarOnDisk, narrowed
+from tests.jar_in_git import JarInGit
+from tests.jar_on_disk import OTHER, OTHERS_RECIPIENT, PLAIN, SCOPES, STAGES, TEXTS, TOKENS, narrowed
 from tests.model import ALL, LAYERS, SERVICES
 
 
-class JarMachine(JarOnDisk):
+class JarMachine(JarInGit):
     """The steps."""
 
     # -- what holds after each step

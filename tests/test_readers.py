@@ -355,6 +355,9 @@ def test_dialects_are_recognised() -> None:
     table = {
         b"A=1\0B=2\0": "nul",
         b' {"A": "1"}': "json",
+        b'{"a": {"b": "1"}, "c": "2"}': "settings",
+        b'{"apiVersion": "v1", "data": {"b": "1"}}': "json",
+        b'{"a": {"b": ': "json",
         b"# c\nexport A=1\n": "posix",
         b"A='1'\n": "dotenv",
         b"A=1\n": "dotenv",

@@ -8,11 +8,13 @@ import typer
 
 from coinjar.cli.common import (
     JarOption,
+    JsonOption,
     YesOption,
     complete_interrupted,
     confirm_patterns,
     named_variables,
     open_here,
+    print_json,
     print_status,
     service_names,
     stage_names,
@@ -59,6 +61,7 @@ def run(
     remove: Annotated[
         list[str] | None, typer.Option("--remove", metavar="KEY", help="Remove this key; may be repeated.")
     ] = None,
+    as_json: JsonOption = False,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
     jar: JarOption = None,
@@ -80,6 +83,8 @@ def run(
     keys |= {key: "true" for key, given in flags.items() if given}
     names_meant = named_variables(load_declarations(opened.folder), names)
     plan = plan_declarations(opened, names_meant, keys, remove or [])
+    if as_json:
+        print_json({"new": plan.new, "changed": plan.changed, "same": plan.same})
     confirm_patterns(names, names_meant, "Change the declarations", dry_run=dry_run, yes=yes)
     if not list(plan.files.changes()):
         print_status(f"{', '.join(names_meant)}: already declared so")

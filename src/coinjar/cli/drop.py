@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from coinjar.cli.common import (
     JarOption,
+    JsonOption,
     ServicesOption,
     YesOption,
     ask_to_go_on,
@@ -17,12 +18,14 @@ from coinjar.cli.common import (
     layer_names,
     named_variables,
     open_here,
+    print_json,
     print_status,
     variable_names,
 )
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
+    from coinjar.actions.editing.removal import DroppedValue
     from coinjar.actions.open_jar import OpenJar
 
 
@@ -44,6 +47,7 @@ def run(
         bool,
         typer.Option("--everywhere", help="Remove the variables themselves: declarations and all values. Asks first."),
     ] = False,
+    as_json: JsonOption = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Only show what would be removed.")] = False,
     yes: YesOption = False,
     jar: JarOption = None,
@@ -57,7 +61,10 @@ def run(
         raise UsageError("remove from where?", hint="name --stage STAGE, or use --everywhere for the variable itself")
     if everywhere:
         names = _present(opened, names, None)
-        for dropped in where_set(opened, names):
+        there = where_set(opened, names)
+        if as_json:
+            print_json(_as_json(names, there, []))
+        for dropped in there:
             whose = "all services" if dropped.scope == "all" else dropped.scope
             print_status(f"{dropped.name}: {dropped.layer}, {whose}{', your own' if dropped.is_mine else ''}")
         if dry_run:
@@ -69,6 +76,9 @@ def run(
     stages = list(dict.fromkeys(stage or []))
     services = list(dict.fromkeys(service or []))
     given, names = names, _present(opened, names, stages, mine=mine)
+    if as_json:
+        there = drop(opened, names, stages, services=services, mine=mine, only_plan=True)
+        print_json(_as_json(names, there, _lacking(names, stages, there)))
     confirm_patterns(given, names, f"Remove from {', '.join(stages)}", dry_run=dry_run, yes=yes)
     gone = drop(opened, names, stages, services=services, mine=mine)
     for dropped in gone:
@@ -77,15 +87,27 @@ def run(
             f"{'all services' if dropped.scope == 'all' else dropped.scope}"
         )
     whom = f" for {', '.join(services)}" if services else " for all services"
-    lacking = [
-        f"{name} on {layer}"
-        for layer in stages
-        for name in names
-        if not any(dropped.name == name and dropped.layer == layer for dropped in gone)
-    ]
-    if lacking:
-        print_status(f"there was no value to remove{whom}: {', '.join(lacking)}")
+    if lacking := _lacking(names, stages, gone):
+        print_status(f"there was no value to remove{whom}: {', '.join(f'{name} on {on}' for name, on in lacking)}")
         raise typer.Exit(1)
+
+
+def _lacking(names: list[str], stages: list[str], gone: list[DroppedValue]) -> list[tuple[str, str]]:
+    """Return the names, each with a layer, for which there is no value."""
+    found = {(dropped.name, dropped.layer) for dropped in gone}
+    return [(name, layer) for layer in stages for name in names if (name, layer) not in found]
+
+
+def _as_json(names: list[str], gone: list[DroppedValue], lacking: list[tuple[str, str]]) -> dict[str, Any]:
+    """docs/json.md"""
+    return {
+        "names": names,
+        "values": [
+            {"name": dropped.name, "layer": dropped.layer, "scope": dropped.scope, "mine": dropped.is_mine}
+            for dropped in gone
+        ],
+        "lacking": [{"name": name, "layer": layer} for name, layer in lacking],
+    }
 
 
 def _present(opened: OpenJar, given: list[str], stages: list[str] | None, *, mine: bool = False) -> list[str]:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from coinjar.cli.common import (
     JarOption,
+    JsonOption,
     LabelOption,
     ServicesOption,
     YesOption,
@@ -17,6 +18,7 @@ from coinjar.cli.common import (
     layer_names,
     named_variables,
     open_here,
+    print_json,
     print_status,
     variable_names,
 )
@@ -63,11 +65,12 @@ def run(
         typer.Option("--alphabet", metavar="CHARACTERS", help="For text: characters and ranges. Default: A-Za-z0-9."),
     ] = None,
     same: Annotated[
-        bool, typer.Option("--same", help="Use one value for all of the stages. Default: a different one for each.")
+        bool, typer.Option("--same", help="One value for all of the stages. Default: different ones.")
     ] = False,
     replace: Annotated[
-        bool, typer.Option("--replace", help="Replace values that are in use; asks first. Default: keep them.")
+        bool, typer.Option("--replace", help="Replace values in use; asks. Default: keep them.")
     ] = False,
+    as_json: JsonOption = False,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
     label: LabelOption = None,
@@ -92,9 +95,30 @@ def run(
         recipe_of(declared.variables[name], how)
         if replace and used and not dry_run:
             ask_to_go_on(f"Replace the value of {name} on {', '.join(used)}?", yes=yes)
+
+    def done(name: str, *, only_plan: bool) -> GenerateResult:
+        return generate(
+            opened, name, stage or [], how, services=services, same=same, replace=replace, only_plan=only_plan
+        )
+
+    if as_json:
+        print_json({"variables": [_as_json(done(name, only_plan=True)) for name in names]})
     confirm_patterns(given, names, "Generate values", dry_run=dry_run, yes=yes)
     for name in names:
-        _tell(generate(opened, name, stage or [], how, services=services, same=same, replace=replace), same=same)
+        _tell(done(name, only_plan=False), same=same)
+
+
+def _as_json(plan: GenerateResult) -> dict[str, Any]:
+    """docs/json.md"""
+    recipe = plan.recipe
+    strength = {"form": recipe.form, "length": recipe.length, "bits": round(recipe.bits)}
+    return {
+        "name": plan.variable.name,
+        "secret": plan.variable.secret,
+        **strength,
+        "stages": plan.made,
+        "kept": plan.kept,
+    }
 
 
 def _tell(done: GenerateResult, *, same: bool) -> None:

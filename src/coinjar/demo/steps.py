@@ -88,19 +88,32 @@ class DemoRun:
         self.running.append(process)
         return process
 
-    def answer(self, port: int) -> dict[str, Any]:
-        """Return the answer of the service on a port; wait until it listens."""
+    def end(self, process: subprocess.Popen[bytes]) -> None:
+        """Stop a background command."""
+        self.running.remove(process)
+        process.send_signal(signal.SIGTERM)
+        process.wait(_WAIT)
+
+    def write(self, path: str, text: str) -> None:
+        """Write a file, as a user's editor would, and show it."""
+        print(f"{path}: {text}")
+        (self.folder / path).write_text(text)
+
+    def answer(self, port: int, *, other_than: int | None = None) -> dict[str, Any]:
+        """Return the answer of the service on a port; wait until it listens, and is another process than the given."""
         url = f"http://127.0.0.1:{port}/"
         end = time.monotonic() + _WAIT
         while True:
             try:
                 with urlopen(url, timeout=_WAIT) as response:
                     data: dict[str, Any] = json.load(response)
-                break
+                if other_than is None or data["pid"] != other_than:
+                    break
             except OSError:
-                if time.monotonic() > end:
-                    raise DemoFailure(f"no answer on port {port}") from None
-                time.sleep(0.05)
+                pass  # it does not listen yet, or no longer
+            if time.monotonic() > end:
+                raise DemoFailure(f"no answer on port {port}")
+            time.sleep(0.05)
         print(f"GET {url}")
         print(json.dumps(data["settings"], ensure_ascii=False))
         return data

@@ -12,6 +12,7 @@ import tempfile
 import time
 from pathlib import Path
 
+from coinjar.demo.life import adopt_by_stage, history, parts, watch
 from coinjar.demo.platforms import deliver, live, move, rotate
 from coinjar.demo.steps import DemoFailure, DemoRun, copy_app, free_ports
 
@@ -27,16 +28,18 @@ def walk(keep: Path | None) -> int:
             _gather,
             _look,
             _mend,
+            adopt_by_stage,
             _share,
             _run_for_real,
+            watch,
             _without_coinjar,
             _render,
             _pipeline,
             _manifests,
             _web_server,
             _mentions,
-            _parts,
-            _history,
+            parts,
+            history,
             deliver,
             live,
             rotate,
@@ -209,6 +212,14 @@ def _without_coinjar(steps: DemoRun) -> None:
     steps.start("sh ./start-timetable python3 services/timetable.py")
     wanted = steps.ask("coinjar value rehearsal APP_TITLE --service timetable")
     steps.holds("it answers with the values of rehearsal", steps.answer(port)["settings"]["APP_TITLE"] == wanted)
+    steps.title("What the caller's environment has can win; other shells read the values in their own form")
+    keeping = steps.ask("coinjar render rehearsal --service timetable --as exec-script --keep-set")
+    print("$ coinjar render rehearsal --service timetable --as exec-script --keep-set > start-timetable")
+    script.write_text(keeping)
+    steps.env["APP_TITLE"] = "from the caller"
+    steps.holds("the caller's title wins", steps.ask("./start-timetable printenv APP_TITLE") == "from the caller\n")
+    del steps.env["APP_TITLE"]
+    steps.run("coinjar render rehearsal --service timetable --as powershell")
 
 
 def _render(steps: DemoRun) -> None:
@@ -286,49 +297,6 @@ def _web_server(steps: DemoRun) -> None:
             settings["APP_TITLE"] == steps.ask(f"coinjar value {stage} APP_TITLE --service timetable"),
         )
         steps.holds("$host is still replaced by the server", settings["asked"] == "127.0.0.1/")
-
-
-def _parts(steps: DemoRun) -> None:
-    steps.title("The release manager calls prod 'live': rename it, and copy rehearsal for a branch under test")
-    steps.run("coinjar stages list")
-    password = steps.ask("coinjar value prod TICKET_DB_PASSWORD --service ticketing")
-    steps.run("coinjar stages rename prod live --yes")
-    steps.holds(
-        "live has the secrets of prod",
-        steps.ask("coinjar value live TICKET_DB_PASSWORD --service ticketing") == password,
-    )
-    steps.run("coinjar stages rename live prod --yes", note="and back")
-    steps.run("coinjar stages copy rehearsal trial-9 --yes")
-    steps.holds(
-        "the copy has the values of rehearsal",
-        steps.ask("coinjar value trial-9 PUBLIC_URL --service timetable")
-        == steps.ask("coinjar value rehearsal PUBLIC_URL --service timetable"),
-    )
-    steps.title("Promote a value that was tried on the branch, then remove the branch's stage")
-    steps.run("coinjar put SEASON=1.20 --stage trial-9")
-    steps.run("coinjar promote trial-9 rehearsal SEASON --yes")
-    steps.holds("rehearsal has it", steps.ask("coinjar value rehearsal SEASON --service timetable") == "1.20")
-    steps.run("coinjar drop SEASON --stage rehearsal")
-    steps.run("coinjar stages remove trial-9 --yes")
-
-
-def _history(steps: DemoRun) -> None:
-    if shutil.which("git", path=steps.env["PATH"]) is None:
-        steps.title("git is not installed: skip its part")
-        return
-    steps.title("The history is in version control: who changed the season, and how was prod before?")
-    who = "-c user.name=anna -c user.email=anna@sandling.example"
-    steps.run("git init -q .")
-    steps.run("git add jar")
-    steps.run(f"git {who} commit -qm 'Values of spring'")
-    steps.run("coinjar put SEASON=1.30 --stage prod")
-    steps.run("coinjar compare prod commit:HEAD --only different", code=1)
-    steps.run("coinjar history SEASON --stage prod")
-    told = json.loads(steps.ask("coinjar history SEASON --stage prod --json"))["events"]
-    steps.holds("the change that is not committed is among the story", any(event["when"] is None for event in told))
-    steps.run("coinjar undo --yes", note="takes the last change back")
-    steps.run("git diff --exit-code --stat", note="0: every byte of the jar is as committed")
-    shutil.rmtree(steps.folder / ".git")
 
 
 def _mentions(steps: DemoRun) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from typing import NamedTuple
 
@@ -52,7 +53,12 @@ def recognise(data: bytes, file: str = "") -> DetectedDialect:
     source = data.decode(errors="replace")
     for pattern, dialect, why in _TOLD:
         if re.search(pattern, source, re.MULTILINE):
-            return DetectedDialect(dialect, why)
+            is_nested = dialect == "json" and _is_nested(source)
+            return (
+                DetectedDialect("settings", "it is JSON with objects in it")
+                if is_nested
+                else DetectedDialect(dialect, why)
+            )
     if _EXPORTS.search(source):
         return DetectedDialect("posix", "it exports its names", ("dotenv",))
     for suffix, dialect in _SUFFIXES.items():
@@ -62,3 +68,12 @@ def recognise(data: bytes, file: str = "") -> DetectedDialect:
         if re.search(pattern, source, re.MULTILINE):
             return DetectedDialect(dialect, why)
     return DetectedDialect("dotenv", "it has NAME=VALUE lines")
+
+
+def _is_nested(source: str) -> bool:
+    """Return whether it is a JSON object with objects in it, as settings have; a manifest is none."""
+    try:
+        data = json.loads(source.removeprefix("\ufeff"))
+    except (ValueError, RecursionError):
+        return False  # the JSON reader says what is wrong
+    return any(isinstance(value, dict) for value in data.values()) and "apiVersion" not in data

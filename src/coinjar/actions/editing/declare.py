@@ -13,6 +13,7 @@ from coinjar.core.kinds import KINDS
 from coinjar.core.names import name_fault, suggestion
 from coinjar.core.rules.base import Finding
 from coinjar.documents.edit import END, Edit, apply
+from coinjar.documents.tree import build_tree, data_of
 from coinjar.documents.writer import Plain
 from coinjar.jarfile.declarations import read_declarations
 from coinjar.jarfile.layout import JarLayout
@@ -22,11 +23,12 @@ from coinjar.system.files import display_path
 
 
 class DeclarationPlan(NamedTuple):
-    """Planned declarations: which are new, which change, and the keys that are set and removed."""
+    """Planned declarations: which are new, which change, and which are declared so already."""
 
     files: PlannedFiles
     new: list[str]
     changed: list[str]
+    same: list[str]
 
 
 def plan_declarations(
@@ -63,8 +65,19 @@ def plan_declarations(
     text = apply(read_bytes(path), display_path(path), edits) if edits else read_bytes(path)
     read_declarations(text, display_path(path))
     files.set(path, text)
-    known = [name for name in names if name in jar.variables]
-    return DeclarationPlan(files, [name for name in names if name not in jar.variables], known)
+    before, after = _declared(read_bytes(path)), _declared(text)
+    groups: dict[str, list[str]] = {"new": [], "changed": [], "same": []}
+    for name in names:
+        groups["new" if name not in before else "changed" if before[name] != after[name] else "same"].append(name)
+    return DeclarationPlan(files, **groups)
+
+
+def _declared(data: bytes) -> dict[str, object]:
+    """Return the variables' declarations as they are written."""
+    root = build_tree(data.decode().removeprefix("\ufeff"))
+    tree = data_of(root)
+    variables = tree.get("variables") if isinstance(tree, dict) else None
+    return dict(variables) if isinstance(variables, dict) else {}
 
 
 class Acceptance(NamedTuple):

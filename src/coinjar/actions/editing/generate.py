@@ -35,9 +35,10 @@ def generate(
     services: Sequence[str],
     same: bool,
     replace: bool,
+    only_plan: bool = False,
 ) -> GenerateResult:
     """Generate a value for each of the stages (none: every stage of the variable) and services; `same` generates one
-    for all stages.
+    for all stages, `only_plan` none: it tells what would be done.
 
     Raises UsageError, with nothing written, for a named stage that already has a value, unless `replace`; and if no
     stage lacks one.
@@ -54,6 +55,9 @@ def generate(
                 hint="--replace generates a new one; update every user of the old one",
             )
         chosen = wanted if replace else [stage for stage in wanted if stage not in used]
+        kept = [] if replace else used
+        if only_plan:
+            return GenerateResult(variable, recipe, chosen, kept, [])
         shared: dict[str, Secret] = {}
         change = ValueChanges(opened, jar)
         for stage in chosen:
@@ -61,7 +65,7 @@ def generate(
                 new = make(recipe, variable)
                 change.put(stage, scope, name, shared.setdefault(scope, new) if same else new)
         change.commit()
-    return GenerateResult(variable, recipe, chosen, [] if replace else used, change.notes)
+    return GenerateResult(variable, recipe, chosen, kept, change.notes)
 
 
 def in_use(

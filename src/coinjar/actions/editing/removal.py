@@ -36,9 +36,15 @@ class DroppedValue(NamedTuple):
 
 
 def drop(
-    opened: OpenJar, names: Sequence[str], stages: Sequence[str], *, services: Sequence[str], mine: bool
+    opened: OpenJar,
+    names: Sequence[str],
+    stages: Sequence[str],
+    *,
+    services: Sequence[str],
+    mine: bool,
+    only_plan: bool = False,
 ) -> list[DroppedValue]:
-    """Remove values from the layers of these stages. Return what was removed."""
+    """Remove values from the layers of these stages. Return what was removed; with `only_plan`, what would be."""
     with locked(opened.folder, "drop"):
         jar = opened.load()
         for name in names:
@@ -58,8 +64,9 @@ def drop(
                 for scope in dict.fromkeys(scopes):
                     if name in own.get(stage, {}).get(scope, {}):
                         change.drop(stage, scope, name, mine=mine)
-                        gone.append(DroppedValue(name, stage, scope))
-        change.commit()
+                        gone.append(DroppedValue(name, stage, scope, is_mine=mine))
+        if not only_plan:
+            change.commit()
     return gone
 
 
