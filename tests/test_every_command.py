@@ -58,6 +58,9 @@ TABLE: list[tuple[str, int | str, int | str]] = [
     ("rotate ROTATED_TOKEN --stage {S} --yes --back", 0, 2),  # it is not being rotated any more
     ("overdue", 0, 0),
     ("overdue --all --json", 0, 0),
+    ("report --out report.html --plots plots", 0, 0),
+    ("report --json", 0, 0),
+    ("report --format markdown --out variables.md", 0, 0),
     ("confirm {S}", 2, 2),  # no proof is declared for it: no all-clear
     ("platforms", 0, 0),
     ("platforms saltmarsh", 0, 0),

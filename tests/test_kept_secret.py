@@ -162,6 +162,7 @@ RUNS: list[list[str]] = [
     ["migrate", "--execute", "move.yaml", "--dry-run", "--requests"], ["migrate", "--execute", "move.yaml", "--yes"],
     ["compare", "dest:salt@dev", "dest:fish@dev", "--sheet", "move.yaml"],
     ["standins", "nope", "--state", "x"],
+    ["report", "--out", "report.html", "--plots", "plots"], ["report", "--json"], ["report", "--format", "markdown"],
     ["overdue", "--all"], ["grid", "--ages"], ["put", "S", "--stage", "prod", "--set-on", "2026-01-01"],
     ["rotate", "S", "--stage", "prod", "--yes"], ["rotate", "S", "--stage", "prod", "--yes", "--finish"],
     ["rotate", "S", "--stage", "prod", "--yes", "--until", "switched"],

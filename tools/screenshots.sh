@@ -36,6 +36,12 @@ R
   kill $xterm; wait $xterm 2>/dev/null || true
 }
 
+page() { # NAME ADDRESS: a 1280x800 picture of a page
+  chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update \
+    --disable-sync --force-prefers-reduced-motion --hide-scrollbars --user-data-dir="$work/browser" --window-size=1280,800 \
+    --virtual-time-budget=2000 --screenshot="$out/$1.png" "file://$2" >/dev/null 2>&1
+}
+
 cp -r "$(dirname "$0")/../src/coinjar/demo/app" "$work/app"
 export COINJAR_IDENTITY_FILE=$work/identity XDG_CONFIG_HOME=$work/config
 coinjar identity new --out "$COINJAR_IDENTITY_FILE" >"$work/recipient"
@@ -65,9 +71,7 @@ coinjar readers remove berta --everywhere --generate --yes' 11
 shot render 'coinjar render rehearsal --service ticketing --as exec-script'
 shot destinations 'coinjar render rehearsal' 10
 shot dry-run "coinjar render prod pipeline --dry-run 2>/dev/null; printf another-made-up | coinjar put TICKET_DB_PASSWORD --stage rehearsal 2>/dev/null; coinjar render rehearsal container-env --dry-run" 10
-shot inside "coinjar why APP_TITLE --in pipeline --at '/jobs/[name=release]/lines/[name=announce]'"
 shot mentions 'coinjar mentions --name "[TP]*"; echo; coinjar mentions | tail -7; coinjar rename TICKET_DB_HOST TICKET_DATABASE_HOST --dry-run 2>/dev/null | tail -13' 9
-shot help 'coinjar --help; coinjar help layer; coinjar help look' 10
 
 apps=(sandling-{notices,timetable,ticketing}-rehearsal sandling-{notices,timetable,ticketing}-prod sandling-berths sandling-ticketing sandling)
 (cd "$work/app" && exec coinjar standins saltmarsh lanternfish sluiceway --state "$work/standins" "${apps[@]/#/--make=}" --exports "$work/exports") >/dev/null &
@@ -97,6 +101,13 @@ shot rotate 'coinjar overdue
 coinjar grid --ages
 coinjar rotate TICKET_DB_PASSWORD --stage rehearsal --yes
 coinjar rotate TICKET_DB_PASSWORD --stage rehearsal --yes --finish' 9
+(cd "$work/app" && git init -q && for change in SEASON=1.20 FARE_CURRENCY=EUR TIMETABLE_CACHE=30s MAIL_HOST=mail.sandling.example; do
+  coinjar put $change --stage rehearsal && git add jar
+  git -c user.name=anna -c user.email=anna@sandling.example commit -qm "Set $change on rehearsal"; done
+  coinjar report --live --out "$work/report.html" --plots "$work/figures") >/dev/null 2>&1 # with a short history
+page report "$work/report.html"
+cp "$work/figures/distances.png" "$out/report-distances.png"
+rm -rf "$work/app/.git"
 python3 - <<'P'
 import json, os, urllib.request
 data = json.dumps({"settings": {"fareTable": "summer-2", "OLD_BANNER": "made of paper"}}).encode()

@@ -42,6 +42,7 @@ test)
   want groff groff-base
   [ -x /lib/systemd/systemd ] || missing="$missing systemd"
   want script bsdutils
+  want chromium chromium
   ;;
 screenshots)
   want xterm xterm

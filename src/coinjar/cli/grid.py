@@ -22,6 +22,7 @@ from coinjar.cli.common import (
 )
 from coinjar.core.display import visible
 from coinjar.core.errors import UsageError
+from coinjar.core.grid_signs import AGREEMENT, LEGEND, SIGNS
 
 if TYPE_CHECKING:
     from coinjar.core.display import Masker
@@ -132,20 +133,6 @@ def _json_row(row: GridRow, columns: list[str], masker: Masker) -> dict[str, Any
     return {"name": row.variable.name, "agreement": row.agreement, "cells": cells}
 
 
-_SIGNS = {
-    "own": "●",
-    "inherited": "↑",
-    "shared": "○",
-    "default": "·",
-    "mine": "◆",
-    "missing": "‼",
-    "fault": "‼",
-    "sealed": "□",
-    "varies": "*",
-    "unset": "×",
-    "none": "–",
-    "not here": "",
-}
 _WORDS = {
     "missing": "missing",
     "fault": "cannot be computed",
@@ -168,19 +155,6 @@ _STYLES = {
     "none": "dim",
     "not here": "dim",
 }
-_LEGEND = {
-    "own": "● set here",
-    "inherited": "↑ inherited from the stage it follows",
-    "shared": "○ shared",
-    "default": "· default",
-    "mine": "◆ your own",
-    "missing": "‼ missing",
-    "sealed": "□ encrypted for others",
-    "varies": "* differs by service",
-    "unset": "× unset",
-    "none": "– no value",
-}
-_AGREE = {"same": "=", "different": "≠", "single": "", "unknown": "?"}
 
 
 def cell_text(cell: Cell, masker: Masker) -> str:
@@ -188,9 +162,9 @@ def cell_text(cell: Cell, masker: Masker) -> str:
     if cell.state == "varies" and cell.text is None:
         return f"* {cell.variants} values"
     if cell.text is None:
-        return f"{_SIGNS[cell.state]} {_WORDS[cell.state]}".strip()
+        return f"{SIGNS[cell.state]} {_WORDS[cell.state]}".strip()
     value = masker.show(cell.text, secret=cell.secret, short=True)
-    return f"{_SIGNS[cell.state]} {'ƒ ' if cell.derived else ''}{value}"
+    return f"{SIGNS[cell.state]} {'ƒ ' if cell.derived else ''}{value}"
 
 
 def _apart(row: GridRow, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
@@ -256,14 +230,14 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
     if is_plain:  # nothing is truncated or coloured
         names, signs = (
             padded([row.variable.name for row in rows], name_width),
-            [_AGREE[row.agreement].ljust(1) for row in rows],
+            [AGREEMENT[row.agreement].ljust(1) for row in rows],
         )
         whole = [padded(column, number) for column, number in zip(by_column, widths, strict=True)]
         lines += map(str.rstrip, map("  ".join, zip(names, signs, *whole, strict=True)))
     for row, row_texts in zip(rows, texts, strict=True) if not is_plain else ():
         apart = _apart(row, row_texts, widths)
         cells = [StyledText(text, _STYLES[cell.state]) for text, cell in zip(apart, row.cells[:kept], strict=True)]
-        agreement = StyledText(_AGREE[row.agreement], "yellow" if row.agreement == "different" else "dim")
+        agreement = StyledText(AGREEMENT[row.agreement], "yellow" if row.agreement == "different" else "dim")
         lines.append(line([StyledText(row.variable.name), agreement, *cells], all_widths))
     if len(lines) > terminal_height() - 3:
         lines.append(lines[0])  # the titles have scrolled away
@@ -310,7 +284,7 @@ def _show_legend(rows: list[GridRow], width: int) -> None:
     from coinjar.cli.tables import show, styled
 
     states = {cell.state for row in rows for cell in row.cells}
-    parts = [words for state, words in _LEGEND.items() if state in states]
+    parts = [words for state, words in LEGEND.items() if state in states]
     parts += ["ƒ computed from others"] if any(cell.derived for row in rows for cell in row.cells) else []
     parts += [
         f"{sign} {words}"

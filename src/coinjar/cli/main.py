@@ -46,6 +46,7 @@ COMMANDS = {
     "check": ("look", "Find missing, wrong and surprising values."),
     "accept": ("look", "Accept a finding of check, with a reason."),
     "mentions": ("look", "Find where code and documents use variables."),
+    "report": ("look", "Write a page, figures or a reference that show it all."),
     "render": ("use", "Write destinations' files, or a service's variables in a dialect."),
     "within": ("use", "Run a program with a service's variables."),
     "identity": ("share", "Create an identity, or show its recipient."),
@@ -301,6 +302,7 @@ def _require_folder() -> None:
 
 _EXTRAS = {"urllib3": "deliver", "certifi": "deliver", "asyncssh": "deliver", "psutil": "deliver"}
 _EXTRAS |= {"jinja2": "standins", "pathspec": "mentions", "tree_sitter": "mentions"}
+_EXTRAS |= {"matplotlib": "report", "scipy": "report", "numpy": "report"}
 """Which extra of the package brings a library."""
 
 

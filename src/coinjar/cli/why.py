@@ -18,13 +18,13 @@ from coinjar.cli.common import (
     why_names,
 )
 from coinjar.core.definition import date_of
-from coinjar.core.errors import UsageError, is_encrypted_for_others
-from coinjar.core.references import Template
+from coinjar.core.errors import UsageError
+from coinjar.core.explain import layer_text, value_words
 
 if TYPE_CHECKING:
     from coinjar.cli.tables import StyledText
     from coinjar.core.display import Masker
-    from coinjar.core.explain import Explanation, LayerValue
+    from coinjar.core.explain import Explanation
     from coinjar.core.model import Resolved
 
 
@@ -106,36 +106,6 @@ class InsideQuestion(NamedTuple):
     at: str | None
     service: str | None
     runner: str | None
-
-
-def value_words(resolved: Resolved, masker: Masker) -> str:
-    """Return a service's value in a few words."""
-    if resolved.fault and is_encrypted_for_others(resolved.fault):
-        return "encrypted for others"
-    if resolved.fault:
-        return f"cannot be computed: {resolved.fault.message}"
-    if resolved.text is None:
-        return "no value"
-    return masker.show(resolved.text, secret=resolved.secret)
-
-
-def layer_text(spoken: LayerValue, secret: bool, masker: Masker) -> str:
-    """Return a layer's value. For a secret's text with references only these are shown: the rest may be the secret."""
-    content = spoken.definition.content
-    if spoken.text is None:
-        return "unset" if spoken.form == "unset" else "encrypted for others"
-    if spoken.form == "text":
-        return masker.show(spoken.text, secret=secret)
-    if secret and isinstance(content, Template) and not masker.show_secrets:
-        return f"ƒ computed from {', '.join(dict.fromkeys(reference.name for reference in content.references()))}"
-    signs = {
-        "references": "ƒ",
-        "command": "command:",
-        "file": "file:",
-        "environment": "environment:",
-        "stored": "stored:",
-    }
-    return f"{signs[spoken.form]} {masker.show(spoken.text, secret=False)}"
 
 
 def _as_json(explanation: Explanation, masker: Masker) -> dict[str, Any]:

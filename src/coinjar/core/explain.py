@@ -6,6 +6,8 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from coinjar.core.definition import Command, Definition, FromEnv, FromFile, FromStore, Unset
+from coinjar.core.display import Masker
+from coinjar.core.errors import is_encrypted_for_others
 from coinjar.core.layers import DEEPEST, Resolver
 from coinjar.core.model import Resolved, Variable
 from coinjar.core.names import ALL
@@ -137,3 +139,33 @@ def overridden(spoken: list[LayerValue]) -> Iterator[tuple[LayerValue, LayerValu
         for layer_value in spoken[:-1]:
             if layer_value.scope != ALL:
                 yield layer_value, spoken[-1]
+
+
+def value_words(resolved: Resolved, masker: Masker) -> str:
+    """Return a service's value in a few words."""
+    if resolved.fault and is_encrypted_for_others(resolved.fault):
+        return "encrypted for others"
+    if resolved.fault:
+        return f"cannot be computed: {resolved.fault.message}"
+    if resolved.text is None:
+        return "no value"
+    return masker.show(resolved.text, secret=resolved.secret)
+
+
+def layer_text(spoken: LayerValue, secret: bool, masker: Masker) -> str:
+    """Return a layer's value. For a secret's text with references only these are shown: the rest may be the secret."""
+    content = spoken.definition.content
+    if spoken.text is None:
+        return "unset" if spoken.form == "unset" else "encrypted for others"
+    if spoken.form == "text":
+        return masker.show(spoken.text, secret=secret)
+    if secret and isinstance(content, Template) and not masker.show_secrets:
+        return f"ƒ computed from {', '.join(dict.fromkeys(reference.name for reference in content.references()))}"
+    signs = {
+        "references": "ƒ",
+        "command": "command:",
+        "file": "file:",
+        "environment": "environment:",
+        "stored": "stored:",
+    }
+    return f"{signs[spoken.form]} {masker.show(spoken.text, secret=False)}"
