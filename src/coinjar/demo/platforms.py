@@ -109,6 +109,15 @@ def rotate(steps: DemoRun) -> None:
     steps.run("coinjar drift rehearsal ticket-hosting")
 
 
+def report(steps: DemoRun) -> None:
+    """Show all of it on a page."""
+    steps.title("Show the whole configuration to a colleague: one page for a browser")
+    steps.run("coinjar report --live --out report.html", note="what was not looked at is told")
+    page = (steps.folder / "report.html").read_text()
+    secret = steps.ask("coinjar value rehearsal TICKET_DB_PASSWORD --service ticketing")
+    steps.holds("it has the variables of every stage, and no secret", "FARE_ZONES" in page and secret not in page)
+
+
 def move(steps: DemoRun) -> None:
     """Migrate a service to another platform by a sheet."""
     old, new = "ticket-hosting", "isles-tickets"

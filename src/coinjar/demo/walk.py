@@ -13,7 +13,7 @@ import time
 from pathlib import Path
 
 from coinjar.demo.life import adopt_by_stage, history, parts, watch
-from coinjar.demo.platforms import deliver, live, move, rotate
+from coinjar.demo.platforms import deliver, live, move, report, rotate
 from coinjar.demo.steps import DemoFailure, DemoRun, copy_app, free_ports
 
 
@@ -43,6 +43,7 @@ def walk(keep: Path | None) -> int:
             deliver,
             live,
             rotate,
+            report,
             move,
         ):
             part(steps)
