@@ -40,12 +40,24 @@ def test_the_first_ten_minutes_work_in_an_empty_folder(cj: Coinjar) -> None:
 
 
 def test_the_guide_runs_on_the_demo(demo: Coinjar) -> None:
-    run_as_shown(demo, "docs/guide.md")
+    run_as_shown(demo, *chapters())
 
 
-def run_as_shown(cj: Coinjar, page: str) -> None:
-    """Run every command that a page shows, in order, in one shell; each line that it shows is one of the output."""
-    shown = steps(page)
+@pytest.mark.parametrize("page", ["docs/ci.md", "docs/troubleshooting.md"])
+def test_what_a_page_shows_runs_on_the_demo(demo: Coinjar, page: str) -> None:
+    run_as_shown(demo, page)
+
+
+def chapters() -> list[str]:
+    """The guide, in the order of its index."""
+    names = re.findall(r"^\| \[(\w+)\]", (ROOT / "docs/guide/index.md").read_text(), re.MULTILINE)
+    assert {f"{name}.md" for name in (*names, "index")} == {path.name for path in (ROOT / "docs/guide").iterdir()}
+    return [f"docs/guide/{name}.md" for name in names]
+
+
+def run_as_shown(cj: Coinjar, *pages: str) -> None:
+    """Run every command that pages show, in order, in one shell; each line that they show is one of the output."""
+    shown = [step for page in pages for step in steps(page)]
     assert len(shown) > 5
     env = {name: text for name, text in cj.env.items() if name != "COINJAR_IDENTITY"} | {
         "COLUMNS": "158"
@@ -210,10 +222,13 @@ def test_a_demo_that_does_not_hold_says_so(tmp_path: Path) -> None:
 
 
 def test_pictures_and_pages_are_there() -> None:
-    readme, guide = (ROOT / "README.md").read_text(), (ROOT / "docs/guide.md").read_text()
-    linked = set(re.findall(r"\]\(([\w./-]+)\)", readme))
-    linked |= {f"docs/{path}" for path in re.findall(r"\]\(([\w./-]+)\)", guide) if not path.startswith("..")}
-    assert all((ROOT / path).is_file() for path in linked)
+    pages = [ROOT / "README.md", *(ROOT / "docs").rglob("*.md")]
+    linked = {
+        (page.parent / path).resolve() for page in pages for path in re.findall(r"\]\(([\w./-]+)\)", page.read_text())
+    }
+    assert [path for path in linked if not path.is_file()] == []
+    for chapter in chapters():
+        assert "](../screenshots/" in (ROOT / chapter).read_text(), chapter
     assert {path.name for path in (ROOT / "docs/screenshots").iterdir()} == {
-        Path(path).name for path in linked if path.endswith(".png")
+        path.name for path in linked if path.suffix == ".png"
     }

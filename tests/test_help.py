@@ -20,7 +20,9 @@ def test_every_topic_is_shipped_and_shown(cj: Coinjar) -> None:
     settings = tomllib.loads((ROOT / "pyproject.toml").read_text())
     shipped = settings["tool"]["hatch"]["build"]["targets"]["wheel"]["force-include"]
     files = {topic: FILES.get(topic, topic) for topic in TOPICS}
-    assert shipped == {f"docs/{file}.md": f"coinjar/docs/{file}.md" for file in files.values()}
+    files["guide"] = "guide/index"
+    paths = ["guide" if topic == "guide" else f"{file}.md" for topic, file in files.items()]
+    assert shipped == {f"docs/{path}": f"coinjar/docs/{path}" for path in paths}
     for topic, file in files.items():
         written = [line for line in (ROOT / f"docs/{file}.md").read_text().splitlines() if line[:2] != "!["]
         assert [line for line in cj("help", topic).out.splitlines() if line] == [line for line in written if line]
@@ -37,7 +39,7 @@ def test_every_rule_explains_itself(cj: Coinjar) -> None:
 
 def test_a_section_by_its_name(cj: Coinjar) -> None:
     assert cj("help", "formats", "proofs").out.startswith("## Proofs\n")
-    assert cj("help", "guide", "rotate", "secrets").out.startswith("## Rotate secrets\n")
+    assert cj("help", "guide", "rotate", "secrets").out.startswith("# Rotate secrets\n")
     assert "#!/bin/sh" in cj("help", "guide", "rotate").out, "a comment in an example ends no section"
     assert "has no section 'nonsense'" in cj("help", "formats", "nonsense", code=2).err
     assert "has no section 'CJ999'" in cj("help", "CJ999", code=2).err

@@ -16,7 +16,7 @@ from tests.conftest import Coinjar
 from tests.consumers import need
 from tests.systems import postgresql
 
-GUIDE = (Path(__file__).parent.parent / "docs/guide.md").read_text()
+GUIDE = (Path(__file__).parent.parent / "docs/guide/rotate.md").read_text()
 ADMINISTRATOR = "made-up"
 ROTATE = ("rotate", "TICKET_DB_PASSWORD", "--stage", "prod", "--yes")
 

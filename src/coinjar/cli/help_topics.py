@@ -10,7 +10,10 @@ from coinjar.core.errors import UsageError
 from coinjar.core.names import suggestion
 
 TOPICS = {
-    "guide": "From an old env file to a running service, step by step",
+    "guide": "From an old env file to a running service, chapter by chapter",
+    "ci": "Check, render and approve in CI, and before each commit",
+    "images": "Coin Jar in an image, and images without it",
+    "troubleshooting": "What messages mean, and what to do",
     "formats": "The files of a jar, values, kinds, dialects, sources, destinations, proofs",
     "descriptions": "Describe a platform with an HTTP API",
     "rules": "What check finds; `coinjar help CJ020` is one of them",
@@ -39,15 +42,31 @@ def print_topic(words: list[str]) -> bool:
         return True
     if first not in TOPICS:
         return False
-    text = _page(first)
-    _put_out(_section(text, first, " ".join(words[1:])) if words[1:] else text)
+    chapters = _chapters(first)
+    if len(words) == 2 and words[1] in chapters:
+        _put_out(_page(f"{first}/{words[1]}"))
+    elif words[1:]:
+        texts = [_page(f"{first}/{chapter}") for chapter in chapters] or [_page(first)]
+        _put_out(_section("\n".join(texts), first, " ".join(words[1:])))
+    else:
+        _put_out(_page(f"{first}/index" if chapters else first))
     return True
 
 
+def _chapters(topic: str) -> list[str]:
+    """Return the chapters of a topic that has some, in their order."""
+    index = _folder() / topic / "index.md"
+    return re.findall(r"^\| \[([a-z]+)\]", index.read_text(encoding="utf-8"), re.MULTILINE) if index.is_file() else []
+
+
+def _folder() -> Path:
+    """Return the folder of the pages: of the package, or of the repository that this program runs from."""
+    return _PACKAGE if _PACKAGE.is_dir() else _REPOSITORY
+
+
 def _page(topic: str) -> str:
-    """Return a page without its pictures: of the package, or of the repository that this program runs from."""
-    folder = _PACKAGE if _PACKAGE.is_dir() else _REPOSITORY
-    return _PICTURE.sub("", (folder / f"{FILES.get(topic, topic)}.md").read_text(encoding="utf-8"))
+    """Return a page without its pictures."""
+    return _PICTURE.sub("", (_folder() / f"{FILES.get(topic, topic)}.md").read_text(encoding="utf-8"))
 
 
 def _section(text: str, topic: str, words: str) -> str:

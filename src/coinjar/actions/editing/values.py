@@ -231,11 +231,12 @@ def _check(
             raise UsageError("your own values belong to one stage", hint="name a stage other than shared", code="usage")
     for assignment in puttings:
         if assignment.name not in jar.variables:
-            hint = suggestion(assignment.name, jar.variables, "add --declare to declare it")
+            near = suggestion(assignment.name, jar.variables, "")
+            hint = f"{near} --declare declares a new one" if near else "add --declare to declare it"
             faults.append(
                 UsageError(
                     f"{assignment.name} is not declared",
-                    hint=f"{hint} (--declare declares a new one)",
+                    hint=hint,
                     code="unknown-variable",
                 )
             )
