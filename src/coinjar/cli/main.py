@@ -269,6 +269,10 @@ def _main(given: list[str]) -> int:
         given = [*given[1:], "--help"]
     if not given or (len(given) == 1 and given[0] in GROUPS):
         given.append("--help")
+    if given[0] in ("--install-completion", "--show-completion"):
+        from coinjar.cli.completion import prepare
+
+        prepare(given[1:])
     try:
         _require_folder()
         code = app(args=given, prog_name="coinjar", standalone_mode=False)
