@@ -14,6 +14,7 @@ from typing import Any
 import pytest
 
 from coinjar.actions.delivery import target_delivery
+from coinjar.standins.base import InjectedFault
 from tests.conftest import Coinjar, on_a_terminal
 from tests.line import by_destination, line
 
@@ -372,9 +373,11 @@ def keys_of(data: Any) -> set[str]:
 
 
 def test_a_terminal_sees_how_far_it_is(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    with line(jar, cj):
+    with line(jar, cj) as platforms:
+        for running in platforms:
+            running.standin.fault = InjectedFault("slow:1")  # what is fast shows nothing
         shown = on_a_terminal(cj, "deliver", "dev")
-        assert re.search(r"reading ━+─* \d of 3", shown)
-        assert re.search(r"delivering ━+─* \d of 3", shown)
+        assert re.search(r"reading ━+─* \d of 3, about \d+ s left", shown)
+        assert re.search(r"delivering ━+─* \d of 3, about \d+ s left", shown)
         assert "\r\x1b[K" in shown  # and nothing of it stays
         assert "━" not in cj("drift", "dev", code=1).err

@@ -59,13 +59,14 @@ def run(
 ) -> None:
     """Find missing, wrong and surprising values (`coinjar help rules`). Exit code 1 on errors."""
     from coinjar.actions.checking.check import CheckSelection, check
+    from coinjar.cli.progress import progress
 
     if form not in FORMATS:
         raise UsageError(f"there is no format '{form}'", hint=f"the formats are {', '.join(FORMATS)}")
     if summary and (as_json or form != "text" or accepted):
         raise UsageError("--summary is one line of text", hint="omit --format, --json and --accepted")
     selection = CheckSelection(tuple(rule or ()), tuple(stage or ()), tuple(service or ()))
-    done = check(open_here(ctx, jar), selection, with_history=with_history)
+    done = check(open_here(ctx, jar), selection, with_history=with_history, progress=progress())
     if as_json or form == "json":
         print_json({"findings": [json_finding(finding) for finding in done.findings]})
     elif form == "sarif":
@@ -124,7 +125,7 @@ def show_findings(
     """Print findings, their counts first, errors last, where the eye is; `limits` are the only rules, stages and
     services that were asked for.
     """
-    from coinjar.cli.tables import show, styled, terminal_height, terminal_width
+    from coinjar.cli.tables import show, styled, terminal_height, terminal_width, wrapped_words
 
     errors = sum(finding.rule.severity == "error" for finding in open_ones)
     counts = (
@@ -151,7 +152,7 @@ def show_findings(
         )
         lines += [
             styled(line, "dim")
-            for line in _wrapped(f"    {names}: remove them, or accept them with a reason", "    ", room)
+            for line in wrapped_words(f"    {names}: remove them, or accept them with a reason", "    ", room)
         ]
     for finding in [finding for finding in others if finding.rule.severity == "error"]:
         lines += _lines(finding, room)
@@ -163,26 +164,17 @@ def show_findings(
 
 def _lines(finding: Finding, room: int | None) -> list[str]:
     """Return the lines of a finding: what is wrong where, and what to do."""
-    from coinjar.cli.tables import styled
+    from coinjar.cli.tables import styled, wrapped_words
     from coinjar.core.display import visible
 
     style = "red" if finding.rule.severity == "error" else "yellow"
     word = "accepted" if finding.accepted else finding.rule.severity
     place = str(finding.diagnostic.location)
-    first, *rest = _wrapped(
+    first, *rest = wrapped_words(
         f"{place}: {word} {finding.rule.code}: {visible(finding.diagnostic.message)}", "      ", room
     )
     lines = [first.replace(place, styled(place, "cyan"), 1).replace(f" {word} ", f" {styled(word, style)} ", 1), *rest]
-    fix = _wrapped(
+    fix = wrapped_words(
         f"    {visible(finding.accepted.reason if finding.accepted else finding.diagnostic.hint)}", "    ", room
     )
     return lines + [styled(line, "dim") for line in fix]
-
-
-def _wrapped(text: str, indent: str, room: int | None) -> list[str]:
-    """Return the text's lines: broken between words at a terminal's `room`, otherwise one."""
-    if room is None or len(text) <= room:
-        return [text]
-    from textwrap import wrap
-
-    return wrap(text, room, subsequent_indent=indent, break_long_words=False, break_on_hyphens=False)

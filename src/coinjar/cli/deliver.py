@@ -115,10 +115,11 @@ def carry_out(
     from coinjar.actions.delivery.deliver import Delivery
     from coinjar.actions.delivery.outcome import DeliveryOutcome, exit_code
     from coinjar.cli import delivery_output
+    from coinjar.cli.progress import progress
 
     allowed = known_stages(opened.jar, allowed, "--allow-guarded")
 
-    delivery = Delivery(opened, options, delivery_output.progress())
+    delivery = Delivery(opened, options, progress())
 
     def report(planned: list[DeliveryOutcome]) -> None:
         if not as_json:

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from coinjar.cli.common import counted, print_status
-from coinjar.cli.visible_output import draw
 from coinjar.core.display import visible
 
 if TYPE_CHECKING:
@@ -19,20 +17,6 @@ if TYPE_CHECKING:
     from coinjar.core.errors import CoinJarError
 
 _SIGNS = {"new": "+", "changed": "≠", "again": "?", "gone": "-"}
-
-
-def progress() -> Callable[[str, int, int], None] | None:
-    """Return a progress display on a terminal; elsewhere one that does nothing."""
-    if not sys.stderr.isatty():
-        return None
-
-    def show(what: str, done: int, of: int) -> None:
-        width = 24
-        filled = width * done // max(of, 1)
-        end = "\r\x1b[K" if done >= of else ""
-        draw(f"\r{visible(what)} {'━' * filled}{'─' * (width - filled)} {done} of {of}{end}")
-
-    return show
 
 
 def change_words(change: DeliveryChange, masker: Masker) -> str:
@@ -156,8 +140,6 @@ def show_errors(faults: Sequence[tuple[str, CoinJarError]]) -> None:
 
 def show_rest(delivery: Delivery, outcomes: Sequence[DeliveryOutcome]) -> None:
     """Print to stderr: errors with hints, remarks, what was written into the jar."""
-    from coinjar.core.display import visible
-
     for outcome in outcomes:
         for note in outcome.notes:
             print_status(f"{outcome.label}: {visible(note)}")
@@ -221,8 +203,6 @@ def _value(text: str | None, change: DeliveryChange, masker: Masker) -> str | No
 
 def show_requests(delivery: Delivery) -> None:
     """Print the requests and steps of each target's changes, secrets and tokens masked."""
-    from coinjar.core.display import visible
-
     for inspected in delivery.inspected:
         if inspected.inspection and inspected.inspection.plan.changes:
             print(f"# {visible(inspected.target.label)}")

@@ -56,7 +56,8 @@ def run(
 
     from coinjar.actions.delivery.drift import drift
     from coinjar.actions.delivery.live_stage import LiveStage
-    from coinjar.cli.delivery_output import progress, show_errors
+    from coinjar.cli.delivery_output import show_errors
+    from coinjar.cli.progress import progress
     from coinjar.core.display import Masker
 
     stage, *names = where

@@ -246,10 +246,21 @@ def print_error(error: CoinJarError) -> None:
     names = error.each()
     for fault in names:
         where = f"{visible(str(fault.location))}: " if fault.location else "coinjar: "
-        print(f"{where}{visible(fault.message)}", file=sys.stderr)
-        print(f"    {visible(fault.hint)}", file=sys.stderr)
+        _print_wrapped(f"{where}{visible(fault.message)}", "      ")
+        _print_wrapped(f"    {visible(fault.hint)}", "    ")
     if len(names) > 1:
         print(f"coinjar: {len(names)} errors", file=sys.stderr)
+
+
+def _print_wrapped(text: str, indent: str) -> None:
+    """Print to stderr, on a terminal in lines that fit."""
+    if not sys.stderr.isatty():
+        print(text, file=sys.stderr)
+        return
+    from coinjar.cli.tables import error_columns, wrapped_words
+
+    for line in wrapped_words(text, indent, error_columns()):
+        print(line, file=sys.stderr)
 
 
 def main(arguments: Sequence[str] | None = None) -> int:

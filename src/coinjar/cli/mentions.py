@@ -60,7 +60,7 @@ def run(
     lists.
     """
     from coinjar.actions.mentions import search
-    from coinjar.cli.delivery_output import progress
+    from coinjar.cli.progress import progress
     from coinjar.core.code_uses import has_code
 
     try:

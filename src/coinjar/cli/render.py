@@ -150,10 +150,11 @@ def _plan(
     only_looks: bool,
 ) -> RenderPlan:
     from coinjar.actions.output.render_files import plan, write
+    from coinjar.cli.progress import progress
 
     if only_looks:
-        return plan(opened, stages, names, masker, move_up=move_up)
-    return write(opened, stages, names, masker, move_up=move_up)
+        return plan(opened, stages, names, masker, move_up=move_up, progress=progress())
+    return write(opened, stages, names, masker, move_up=move_up, progress=progress())
 
 
 def _list_stale(opened: OpenJar, stages: list[str], names: list[str], masker: Masker, keep: int | None) -> None:

@@ -94,8 +94,9 @@ def _collected(opened: OpenJar, *, live: bool, revisions: int) -> ReportContents
     from datetime import UTC, datetime
 
     from coinjar.actions.reporting.collect import ReportOptions, collect
+    from coinjar.cli.progress import progress
 
-    return collect(opened, ReportOptions(live, revisions), datetime.now(UTC).date())
+    return collect(opened, ReportOptions(live, revisions), datetime.now(UTC).date(), progress())
 
 
 def _reference(opened: OpenJar, out: str | None, *, verify: bool) -> None:

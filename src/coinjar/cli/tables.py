@@ -15,6 +15,9 @@ from unicodedata import combining, east_asian_width
 
 from coinjar.core.errors import UsageError
 
+_COMMAND = re.compile(r"`[^`\n]*`")
+_JOINED = "\0"
+"""Stands for a space that a line is not broken at."""
 _STYLES = {
     "bold": "1",
     "dim": "2",
@@ -92,6 +95,17 @@ def terminal_width() -> int:
         return int(message)
     try:
         return os.get_terminal_size(sys.stdout.fileno()).columns or _USUAL_WIDTH
+    except (OSError, ValueError):
+        return _USUAL_WIDTH
+
+
+def error_columns() -> int:
+    """Return the columns of the terminal that stderr is."""
+    words = os.environ.get("COLUMNS", "")
+    if words.isdigit() and int(words) > 0:
+        return int(words)
+    try:
+        return os.get_terminal_size(sys.stderr.fileno()).columns or _USUAL_WIDTH
     except (OSError, ValueError):
         return _USUAL_WIDTH
 
@@ -196,3 +210,16 @@ def table(
     )
     head = line([StyledText(title, "dim") for title in titles], widths)
     return ([head] if any(titles) else []) + [line(row, widths) for row in rows]
+
+
+def wrapped_words(text: str, indent: str, room: int | None) -> list[str]:
+    """Return the text's lines: broken between words at a terminal's `room` (None: one line). A command in backticks
+    stays on one line, to be copied.
+    """
+    if room is None or width_of(text) <= room:
+        return [text]
+    from textwrap import wrap
+
+    whole = _COMMAND.sub(lambda match: match[0].replace(" ", _JOINED), text)
+    lines = wrap(whole, max(room, 40), subsequent_indent=indent, break_long_words=False, break_on_hyphens=False)
+    return [line.replace(_JOINED, " ") for line in lines]

@@ -8,7 +8,7 @@ import os
 import signal
 import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -17,6 +17,7 @@ from coinjar.core.code_uses import HIDDEN
 from coinjar.core.errors import ExternalError
 from coinjar.core.inference import infer
 from coinjar.core.patterns import time_limit
+from coinjar.core.progress import Progress
 from coinjar.mentions.base import ComputedName, Mention, TooLongToRead
 from coinjar.mentions.languages import SourceLanguage, by_first_line, language_of, look
 from coinjar.mentions.minified import MINIFIED, PACKED, is_minified
@@ -88,9 +89,6 @@ class ScanRequest(NamedTuple):
     helpers: frozenset[str] = frozenset()
     templates: tuple[str, ...] = ()
     named: frozenset[str] = frozenset()
-
-
-Progress = Callable[[str, int, int], None]
 
 
 def scan(

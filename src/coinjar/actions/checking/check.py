@@ -11,6 +11,7 @@ from coinjar.core.definition import Definition
 from coinjar.core.errors import UsageError
 from coinjar.core.model import AcceptedFinding, Jar
 from coinjar.core.names import suggestion
+from coinjar.core.progress import Progress, told
 from coinjar.core.rules import run
 from coinjar.core.rules.base import Finding, Rule
 from coinjar.jarfile.external_values import fetcher
@@ -67,7 +68,13 @@ class CheckSelection(NamedTuple):
 EVERYTHING = CheckSelection()
 
 
-def check(opened: OpenJar, selection: CheckSelection = EVERYTHING, *, with_history: bool = False) -> CheckReport:
+def check(
+    opened: OpenJar,
+    selection: CheckSelection = EVERYTHING,
+    *,
+    with_history: bool = False,
+    progress: Progress | None = None,
+) -> CheckReport:
     """Check a jar; `with_history` also looks for its secrets in every commit. Raises what reading the jar raises, and
     UsageError for a rule, a stage or a service that does not exist.
     """
@@ -80,7 +87,7 @@ def check(opened: OpenJar, selection: CheckSelection = EVERYTHING, *, with_histo
     context = FileContext(opened, jar, fetch, with_history=with_history)
     rules = _chosen(selection.rules)
     findings = sorted(
-        (finding for finding in run(context, rules) if selection.takes(finding)),
+        (finding for finding in run(context, told(rules, "rules", progress)) if selection.takes(finding)),
         key=lambda finding: (finding.diagnostic.location, finding.rule.code, finding.diagnostic.message),
     )
     idle = [

@@ -32,12 +32,12 @@ from coinjar.actions.delivery.target_delivery import TargetDelivery
 from coinjar.core.delivery import LastApplied
 from coinjar.core.errors import CoinJarError
 from coinjar.core.model import Destination
+from coinjar.core.progress import Progress
 from coinjar.destinations.live.base import Target
 from coinjar.records.locks import DeliveryLock, clear_dead, held
 from coinjar.records.store import DONE, FAILED, WAITS
 
 T = TypeVar("T")
-Progress = Callable[[str, int, int], None]
 """Called with the present step, and how many of how many targets are finished."""
 
 

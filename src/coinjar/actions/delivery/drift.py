@@ -6,7 +6,6 @@ import asyncio
 from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
-from coinjar.actions.delivery.deliver import Progress
 from coinjar.actions.delivery.live_stage import (
     LiveStage,
     OpenDestination,
@@ -18,6 +17,7 @@ from coinjar.actions.delivery.live_stage import (
 from coinjar.core.delivery import DesiredValue, LiveValue, VariableState, variable_states
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError
+from coinjar.core.progress import Progress
 from coinjar.destinations.live.base import Target
 
 

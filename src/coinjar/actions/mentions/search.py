@@ -15,6 +15,7 @@ from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.inference import infer
 from coinjar.core.model import Jar, Variable
 from coinjar.core.names import VariableName
+from coinjar.core.progress import Progress
 from coinjar.core.rules.base import CheckContext, Finding
 from coinjar.destinations import file_class_of, is_live
 from coinjar.jarfile.layout import JarLayout
@@ -22,7 +23,7 @@ from coinjar.jarfile.local_folder import locked, require_own_local
 from coinjar.mentions.base import MISPLACED
 from coinjar.mentions.languages import LANGUAGES
 from coinjar.scanning.file_walk import FileWalk
-from coinjar.scanning.scan import FileMentions, LocatedMention, Progress, ScanRequest, ScanResult, scan
+from coinjar.scanning.scan import FileMentions, LocatedMention, ScanRequest, ScanResult, scan
 from coinjar.sources.base import SET_BY_EVERYBODY
 from coinjar.system.files import display_path, leads_outside, link_outside, read_file
 

@@ -14,6 +14,7 @@ from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
 from coinjar.core.model import Destination
+from coinjar.core.progress import Progress, told
 from coinjar.core.redaction import Redactor
 from coinjar.destinations import make
 from coinjar.destinations.base import Output, RenderNotice
@@ -58,6 +59,7 @@ def plan(
     *,
     move_up: bool = False,
     writes: bool = False,
+    progress: Progress | None = None,
 ) -> RenderPlan:
     """Return the files. Raises every fault of every destination at once.
 
@@ -69,7 +71,7 @@ def plan(
     faults: list[CoinJarError] = []
     files: dict[Path, RenderedFile] = {}
     notices: list[RenderNotice] = []
-    for stage, destination in chosen(jar, stages, names, live=False):
+    for stage, destination in told(chosen(jar, stages, names, live=False), "destinations", progress):
         try:
             instance = make(destination, render_context)
             outputs = instance.outputs(StageView(resolvers[stage], destination))
@@ -205,10 +207,11 @@ def write(
     masker: Masker,
     *,
     move_up: bool = False,
+    progress: Progress | None = None,
 ) -> RenderPlan:
     """Write what is out of date, each file whole, under the jar's lock. Nothing is written if anything is wrong."""
     with locked(opened.folder):
-        planned = plan(opened, stages, names, masker, move_up=move_up, writes=True)
+        planned = plan(opened, stages, names, masker, move_up=move_up, writes=True, progress=progress)
         for file in planned.out_of_date:
             replace_file(
                 file.path,

@@ -32,6 +32,7 @@ from coinjar.core.display import Masker, visible
 from coinjar.core.distances import apartness, distances, view_of
 from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.model import Jar
+from coinjar.core.progress import Progress
 from coinjar.core.rules.base import Finding
 from coinjar.core.secret_ages import secret_ages, undecryptable_count
 from coinjar.destinations import is_live
@@ -49,7 +50,7 @@ class ReportOptions(NamedTuple):
     revisions: int
 
 
-def collect(opened: OpenJar, options: ReportOptions, today: date) -> ReportContents:
+def collect(opened: OpenJar, options: ReportOptions, today: date, progress: Progress | None = None) -> ReportContents:
     """Return the contents of a report. Raises what reading the jar raises; what else cannot be looked at is listed in
     `not_looked_at`.
     """
@@ -58,7 +59,7 @@ def collect(opened: OpenJar, options: ReportOptions, today: date) -> ReportConte
     unseen: list[str] = []
     columns = [name for name in jar.stage_names() if "*" not in name]
     resolvers = [opened.resolver(name, jar=jar) for name in columns]
-    checked = check(opened)
+    checked = check(opened, progress=progress)
     unseen += _unchecked(checked)
     stages = list_stages(opened)
     if stages.unknown_deliveries:
@@ -80,7 +81,7 @@ def collect(opened: OpenJar, options: ReportOptions, today: date) -> ReportConte
         stages=stages.rows,
         services=list_services(opened),
         columns=columns,
-        variables=variable_sections(jar, resolvers, _mentions(opened, jar, unseen), masker),
+        variables=variable_sections(jar, resolvers, _mentions(opened, jar, unseen), masker, progress),
         findings=[_finding(item) for item in _by_severity(checked)],
         secrets=[
             ReportedSecret(str(age.variable.name), age.layer, age.scopes, age.state, age.set_on, age.good_until)

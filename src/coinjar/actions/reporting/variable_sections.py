@@ -17,6 +17,7 @@ from coinjar.core.explain import Explanation, explain, form_of, layer_text, valu
 from coinjar.core.grid import VARIES, Cell, GridRow, by_stage
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Variable
+from coinjar.core.progress import Progress, told
 from coinjar.destinations.stage_view import gets, services_for
 
 _RULE_WORDS = {"min": "at least {}", "max": "at most {}", "pattern": "matches {}", "choices": "one of {}"}
@@ -24,11 +25,15 @@ _WORDS_OF_CELLS = {"missing": "missing", "fault": "cannot be computed", "sealed"
 
 
 def variable_sections(
-    jar: Jar, resolvers: Sequence[Resolver], mentions: Mapping[str, list[CodeMention]], masker: Masker
+    jar: Jar,
+    resolvers: Sequence[Resolver],
+    mentions: Mapping[str, list[CodeMention]],
+    masker: Masker,
+    progress: Progress | None,
 ) -> list[ReportedVariable]:
     """Return every variable that a service gets, in the order of declaration."""
     rows = by_stage(jar, resolvers, [str(name) for name in jar.services])
-    return [_section(jar, row, resolvers, mentions, masker) for row in rows]
+    return [_section(jar, row, resolvers, mentions, masker) for row in told(rows, "variables", progress)]
 
 
 def _section(
