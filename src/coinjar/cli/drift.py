@@ -100,27 +100,29 @@ def _show(stage: str, drifts: list[TargetDrift], masker: Masker, *, everything: 
                 StyledText(*_MARKS[row.state]),
                 StyledText(row.name),
                 StyledText(row.state, _MARKS[row.state][1]),
-                StyledText(_words(row, masker)),
+                *map(StyledText, _sides(row, masker)),
             ]
             for row in drift.rows
             if everything or not row.is_settled
         ]
-        for line in table(["", "", "", ""], rows, least=[1, 20, 15, 18], width=terminal_width()) if rows else []:
+        titles = ["", "", "", "there", "in the jar"] if any(row[4].text for row in rows) else [""] * 5
+        for line in table(titles, rows, least=[1, 16, 15, 12, 12], width=terminal_width()) if rows else []:
             show(line)
         if not drift.in_effect and drift.restart_words:
             show(styled(f"   deliver --restart {drift.restart_words}", "yellow"))
 
 
-def _words(row: VariableState, masker: Masker) -> str:
-    note = f"   ({row.note})" if row.note else ""
+def _sides(row: VariableState, masker: Masker) -> tuple[str, str]:
+    """Return what is there, and what the jar says where that is different, with the note."""
+    there, wanted = (
+        masker.show(text, secret=row.secret) if text is not None else "" for text in (row.live, row.desired)
+    )
+    note = f"({row.note})" if row.note else ""
     if row.state in ("up to date", "pending restart", "supplied") or row.desired is None:
-        text = row.live if row.live is not None else row.desired
-        return (masker.show(text, secret=row.secret) if text is not None else "") + note
-    if row.live is None:
-        return masker.show(row.desired, secret=row.secret) + note
-    if row.secret and not masker.show_secrets:
-        return "different" + note
-    return f"{masker.show(row.live, secret=row.secret)}, expected {masker.show(row.desired, secret=row.secret)}" + note
+        return there or wanted, note
+    if row.secret and row.live is not None and not masker.show_secrets:
+        return "different", note
+    return there or "–", f"{wanted}   {note}".strip()
 
 
 def _as_json(drift: TargetDrift, masker: Masker) -> dict[str, Any]:
