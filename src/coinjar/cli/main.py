@@ -365,16 +365,16 @@ def _refused(error: Exception) -> int:
     """Print the command line's own errors in our form; anything else is a fault of this program, or the end of a stream
     or a folder that it needs.
     """
-    from typer._click.exceptions import ClickException
-
     if isinstance(error, OSError) and error.errno in _ENDS:
         drop_output()
         hint = "open it, or send it to a file" if error.errno == errno.EBADF else "make room, or run it elsewhere"
         print_error(ExternalError(_ENDS[error.errno], hint=hint, code="system"))
         return ExternalError.exit_code
-    if not isinstance(error, ClickException):
+    refusal = typer.BadParameter.__mro__[2]  # the base of Typer's errors, which has no public name
+    if not isinstance(error, refusal):
         return _unforeseen(error)
     context = getattr(error, "ctx", None)
     where = context.command_path if context else "coinjar"
-    print_error(UsageError(error.format_message().rstrip("."), hint=f"see `{where} --help`"))
+    words: str = getattr(error, "format_message")()  # noqa: B009 - of that base
+    print_error(UsageError(words.rstrip("."), hint=f"see `{where} --help`"))
     return 2
