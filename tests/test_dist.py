@@ -28,7 +28,10 @@ def test_two_builds_are_the_same_and_have_the_docs(tmp_path: Path) -> None:
     wheel = next((tmp_path / "a").glob("*.whl"))
     with zipfile.ZipFile(wheel) as archive:
         names = set(archive.namelist())
-        assert {f"coinjar/docs/{FILES.get(topic, topic)}.md" for topic in TOPICS} <= names
+        pages = {FILES.get(topic, topic) for topic in TOPICS if topic != "guide"}
+        pages |= {f"guide/{path.stem}" for path in (ROOT / "docs/guide").iterdir()}
+        assert {f"coinjar/docs/{page}.md" for page in pages} <= names
+        assert {f"coinjar/report/page/report.{end}" for end in ("html.jinja", "css", "js")} <= names
         assert "coinjar/demo/app/jar/jar.yaml" in names
         assert not [name for name in names if "__pycache__" in name or "/tests/" in name]
     assert len(list((tmp_path / "a").iterdir())) == 2

@@ -6,8 +6,19 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, SecretsOption, counted, open_here, print_json, print_status
+from coinjar.cli.common import (
+    JarOption,
+    JsonOption,
+    SecretsOption,
+    YesOption,
+    ask_to_go_on,
+    counted,
+    open_here,
+    print_json,
+    print_status,
+)
 from coinjar.cli.deliver import DryRunOption, GuardedOption, RestartOption, WaitOption
+from coinjar.cli.structure import PlanOptions, finish_plan
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -20,10 +31,17 @@ def run(
     ctx: typer.Context,
     what: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[undo] [NUMBER]", help="A delivery to show in full; with undo, to undo."),
+        typer.Argument(
+            metavar="[NUMBER | undo NUMBER | forget]",
+            help="A delivery to show in full, or to undo; or forget old ones.",
+        ),
     ] = None,
     most: Annotated[int, typer.Option("--most", metavar="N", min=1, help="How many of the newest to list.")] = 20,
+    older: Annotated[
+        str | None, typer.Option("--older", metavar="TIME", help="With forget: what ended before, such as 180d or 2y.")
+    ] = None,
     dry_run: DryRunOption = False,
+    yes: YesOption = False,
     restart: RestartOption = False,
     allow_guarded: GuardedOption = None,
     wait: WaitOption = 0,
@@ -31,12 +49,19 @@ def run(
     as_json: JsonOption = False,
     jar: JarOption = None,
 ) -> None:
-    """List deliveries, show one in full, or undo one.
+    """List deliveries, show one in full, undo one, or forget old ones.
 
     Undoing is a new delivery: the jar's values, except that variables changed by that delivery get their earlier
     values, from its encrypted snapshot. The jar itself is not changed: correct it to keep the earlier values.
     """
     words = list(what or [])
+    if (older is not None or yes) and words != ["forget"]:
+        raise UsageError("--older and --yes require forget", hint="write `coinjar deliveries forget --older 180d`")
+    if words == ["forget"]:
+        if restart or allow_guarded or wait or show_secrets:
+            raise UsageError("forget contacts nothing", hint="omit the other options")
+        _forget(ctx, older, jar, PlanOptions(dry_run, yes, as_json))
+        return
     undo = words[:1] == ["undo"]
     numbers = words[1:] if undo else words
     if len(numbers) > 1 or (undo and not numbers) or not all(number.isdigit() for number in numbers):
@@ -87,6 +112,32 @@ def _undo(ctx: typer.Context, number: int, jar: str | None, how: UndoOptions) ->
     carry_out(work, options, masker, dry_run=how.dry_run, requests=False, allowed=how.allowed, as_json=how.as_json)
     if not how.dry_run:
         print_status("The jar is unchanged: the next delivery brings its values back, unless you correct them there.")
+
+
+def _forget(ctx: typer.Context, older: str | None, jar: str | None, how: PlanOptions) -> None:
+    """Forget what ended before, after a question: it can be neither shown nor undone then."""
+    from datetime import UTC, datetime, timedelta
+
+    from coinjar.actions.delivery.history import forget
+    from coinjar.core.secret_ages import days_of
+
+    days = days_of(older) if older is not None else None
+    if days is None:
+        words = "forget what?" if older is None else f"'{older}' is no span of time"
+        raise UsageError(words, hint="write --older with days, weeks or years: 180d, 26w, 2y", code="usage")
+    opened = open_here(ctx, jar)
+    before = datetime.now(UTC).replace(tzinfo=None, microsecond=0) - timedelta(days=days)
+    count = forget(opened, before, only_count=True)
+    if how.as_json:
+        print_json({"before": f"{before:%Y-%m-%dT%H:%M:%SZ}", "deliveries": count})
+    else:
+        kept = "; the newest of each destination and stage are kept"
+        print_status(f"{counted(count, 'delivery', 'deliveries')} ended before {before:%Y-%m-%d}{kept}")
+    if not count:
+        return
+    finish_plan(dry_run=how.dry_run)
+    ask_to_go_on("Forget them? They can be neither shown nor undone then.", yes=how.yes)
+    print_status(f"Forgot {counted(forget(opened, before, only_count=False), 'delivery', 'deliveries')}.")
 
 
 def _counts(counts: dict[str, int]) -> str:

@@ -52,6 +52,12 @@ class GridRow(NamedTuple):
         return any(cell.state == DEFAULT for cell in self.cells)
 
 
+MadeCells = dict[str, dict[int, Cell]]
+"""Cells of plain texts by state and by the definition's id: a definition has the same cell in every column where it has
+the same state, and most columns share most of them.
+"""
+
+
 def _origins(resolver: Resolver) -> dict[int, str]:
     """Return the origin of each value, as a cell's state, by the value's id; defaults are omitted."""
     result: dict[int, str] = {}
@@ -62,29 +68,46 @@ def _origins(resolver: Resolver) -> dict[int, str]:
     return result
 
 
-def column(resolver: Resolver, variables: Iterable[tuple[Variable, Sequence[str]]]) -> list[Cell]:
-    """Return one stage's cells: one per variable, for the services beside it, which must get the variable.
+def column(
+    resolver: Resolver, variables: Iterable[tuple[Variable, Sequence[str]]], made: MadeCells | None = None
+) -> list[Cell]:
+    """Return one stage's cells: one per variable, for the services beside it, which must get the variable. `made` are
+    the cells of other columns of the same jar, to which this one's are added.
 
     A hot loop: a large jar has hundreds of thousands of cells.
     """
     common, own, absent, origins = resolver.common, resolver.own, resolver.absent, _origins(resolver)
+    by_state: MadeCells = {} if made is None else made
+    for state in (OWN, INHERITED, SHARED, MINE, DEFAULT):
+        by_state.setdefault(state, {})
     cells = []
     for variable, services in variables:
         name = variable.name
         if not services or name in absent:
             cells.append(_NOT_HERE)
-        elif name in own or not ((definition := common.get(name)) is None or isinstance(definition.content, str)):
-            cells.append(_several(resolver, variable, services, origins))
-        elif definition is None:
-            cells.append(_LACKING if variable.required else _NOTHING)
-        else:  # one text for every service: by far the most cells
-            resolved = definition.seen or plain(variable, definition)
-            plain_text = resolved.text is not None and (resolved.text or not variable.is_missing(resolved.text))
-            cells.append(
-                _single(resolved, origins)
-                if not plain_text
-                else Cell(origins.get(id(definition), DEFAULT), resolved.text, resolved.secret)
-            )
+            continue
+        if name not in own:
+            definition = common.get(name)
+            if definition is None:
+                cells.append(_LACKING if variable.required else _NOTHING)
+                continue
+            key = id(definition)
+            same = by_state[origins.get(key, DEFAULT)]
+            if (known := same.get(key)) is not None:
+                cells.append(known)
+                continue
+            if isinstance(definition.content, str):  # one text for every service: by far the most cells
+                resolved = definition.seen or plain(variable, definition)
+                plain_text = resolved.text is not None and (resolved.text or not variable.is_missing(resolved.text))
+                cell = (
+                    Cell(origins.get(key, DEFAULT), resolved.text, resolved.secret)
+                    if plain_text
+                    else _single(resolved, origins)
+                )
+                same[key] = cell
+                cells.append(cell)
+                continue
+        cells.append(_several(resolver, variable, services, origins))
     return cells
 
 
@@ -151,7 +174,8 @@ def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -
         for variable in jar.variables.values()
     ]
     asked = [pair for pair in services_with if pair[1]]
-    return _rows(asked, [column(resolver, asked) for resolver in resolvers])
+    made: MadeCells = {}
+    return _rows(asked, [column(resolver, asked, made) for resolver in resolvers])
 
 
 def by_service(jar: Jar, resolver: Resolver, services: Sequence[str]) -> list[GridRow]:

@@ -12,7 +12,8 @@ from types import MappingProxyType
 from typing import Any, NamedTuple, TypeAlias
 from urllib.parse import quote
 
-from coinjar.records.tables import TABLES, statements
+from coinjar.records.migrations import VERSION, VERSION_TABLE, statements
+from coinjar.records.tables import FIRST_TABLES
 
 Values: TypeAlias = Mapping[str, str | int | bytes | datetime | None]
 """What the `:name` placeholders of a statement stand for."""
@@ -67,6 +68,7 @@ class Database(ABC):
     clock: str
     """The expression of the present time, UTC."""
     failures: tuple[type[Exception], ...]
+    is_readonly = False
 
     def __init__(self) -> None:
         self._connection: Any = None
@@ -110,11 +112,31 @@ class Database(ABC):
             raise DatabaseError(lines[0][:200]) from None
 
     def make_tables(self) -> None:
-        """Create what is missing; a database that may only be read is left alone if nothing is."""
+        """Create what is missing, all or nothing; a database that may only be read is left alone if no table is.
+
+        Raises DatabaseError for one that a newer Coin Jar made.
+        """
         with self.transaction() as transaction:
-            if not set(TABLES) <= self.table_names(transaction):
-                for statement in statements(self.system):
+            names = self.table_names(transaction)
+            version = self._version(transaction, names)
+            if version > VERSION:
+                raise DatabaseError(f"a newer Coin Jar made it (version {version} of its tables): upgrade this one")
+            if version < VERSION and not (version and self.is_readonly):
+                for statement in statements(self.system, version):
                     transaction.execute(statement)
+
+    def _version(self, transaction: Transaction, names: set[str]) -> int:
+        """Return the version of the tables; 0 if some are missing."""
+        if not set(FIRST_TABLES) <= names:
+            return 0
+        if VERSION_TABLE not in names:
+            return 1
+        row = transaction.first(f"SELECT version FROM {VERSION_TABLE}")  # noqa: S608 - a constant
+        return int(row[0]) if row else 1
+
+    @abstractmethod
+    def give_space_back(self) -> None:
+        """Make the database as small as what is in it. Raises DatabaseError."""
 
     def close(self) -> None:
         """Close the connection."""
@@ -134,6 +156,7 @@ class SqliteDatabase(Database):
     def __init__(self, path: str | None, *, readonly: bool = False) -> None:
         super().__init__()
         self.address = f"file:{quote(path)}{'?mode=ro' if readonly else ''}" if path is not None else ":memory:"
+        self.is_readonly = readonly
 
     def connect(self) -> sqlite3.Connection:
         connection = sqlite3.connect(self.address, timeout=_PATIENCE, uri=True)
@@ -145,6 +168,10 @@ class SqliteDatabase(Database):
 
     def table_names(self, transaction: Transaction) -> set[str]:
         return {row[0] for row in transaction.rows("SELECT name FROM sqlite_master WHERE type = 'table'")}
+
+    def give_space_back(self) -> None:
+        with self.transaction() as transaction:
+            transaction.execute("VACUUM")
 
     def adapted(self, values: Values) -> dict[str, Any]:
         return {name: value.isoformat(" ") if isinstance(value, datetime) else value for name, value in values.items()}
@@ -189,7 +216,14 @@ class PostgresDatabase(Database):
         return True
 
     def table_names(self, transaction: Transaction) -> set[str]:
-        return {name for name in TABLES if transaction.rows("SELECT to_regclass(:name)", {"name": name})[0][0]}
+        return {
+            name
+            for name in (*FIRST_TABLES, VERSION_TABLE)
+            if transaction.rows("SELECT to_regclass(:name)", {"name": name})[0][0]
+        }
+
+    def give_space_back(self) -> None:
+        """Nothing: PostgreSQL does it in the background (autovacuum)."""
 
     def spelled(self, statement: str) -> str:
         return _PLACEHOLDER.sub(r"%(\1)s", statement)

@@ -19,7 +19,8 @@ from typing import Any, NamedTuple
 
 from coinjar.core.errors import ExternalError
 from coinjar.records.database import Transaction
-from coinjar.records.store import RecordStore, as_time, who
+from coinjar.records.queries import as_time
+from coinjar.records.store import RecordStore, who
 
 LEASE = 60.0
 """Seconds without renewal after which a holder counts as dead."""

@@ -13,16 +13,14 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from coinjar.core.delivery import DeliveryChange, LastApplied
-from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location, UsageError
+from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location
 from coinjar.core.recorded_names import RecordedNames
 from coinjar.core.secret import reveal
 from coinjar.records.database import Database, DatabaseError, PostgresDatabase, SqliteDatabase, Transaction, Values
-from coinjar.records.rows import DeliveryRecord, TargetRecord, VariableDelivery, VariableRecord
+from coinjar.records.queries import THIS_TARGET, RecordQueries
 from coinjar.system.files import display_path
 
 RUNNING, DONE, FAILED, INTERRUPTED = "running", "done", "failed", "interrupted"
-ASKED, RESTARTED, WAITS = "asked", "done", "waits"
-"""A target's restart: requested and not confirmed yet, done, or still needed."""
 
 
 def now() -> datetime:
@@ -39,7 +37,7 @@ def who() -> str:
     return f"{user} on {socket.gethostname()}"
 
 
-class RecordStore:
+class RecordStore(RecordQueries):
     """The records of one application, at a path (SQLite), at an address (PostgreSQL), or None: then there are none yet.
 
     Methods take and return the present names of stages and targets; stored are those of `names`.
@@ -124,7 +122,7 @@ class RecordStore:
     def begin(self, stage: str, destination: str, undoes: int | None = None) -> int:
         """Return a new delivery's number. Unfinished ones (their lock is ours now) are marked as interrupted."""
         self.mark_interrupted(stage, destination)
-        values: Values = self._of(stage, destination) | {
+        values: Values = self.of(stage, destination) | {
             "who": who(),
             "started": now(),
             "state": RUNNING,
@@ -143,8 +141,8 @@ class RecordStore:
         with self.connected() as transaction:
             transaction.execute(
                 "UPDATE coinjar_deliveries SET state = :new WHERE app = :app AND stage = :stage"
-                " AND destination = :destination AND state = :old",
-                self._of(stage, destination) | {"new": INTERRUPTED, "old": RUNNING},
+                " AND destination = :destination AND state = 'running'",  # as its index says
+                self.of(stage, destination) | {"new": INTERRUPTED},
             )
 
     def begin_part(
@@ -205,10 +203,10 @@ class RecordStore:
         gone: Sequence[str],
     ) -> None:
         """Record what a target has now, variable by variable."""
-        of = self._of(stage, destination, target)
+        of = self.of(stage, destination, target)
         with self.connected() as transaction:
             transaction.execute_each(
-                f"DELETE FROM coinjar_last WHERE {_TARGET} AND name = :name",  # noqa: S608 - a constant
+                f"DELETE FROM coinjar_last WHERE {THIS_TARGET} AND name = :name",  # noqa: S608 - a constant
                 [of | {"name": name} for name in (*delivered, *gone)],
             )
             transaction.execute_each(
@@ -230,137 +228,40 @@ class RecordStore:
 
     def took_effect(self, stage: str, destination: str, target: str) -> None:
         """Record that everything delivered to a target is in use; removed variables are forgotten."""
-        of = self._of(stage, destination, target)
+        of = self.of(stage, destination, target)
         with self.connected() as transaction:
             transaction.execute(
-                f"DELETE FROM coinjar_last WHERE {_TARGET} AND fingerprint = ''",  # noqa: S608 - a constant
+                f"DELETE FROM coinjar_last WHERE {THIS_TARGET} AND fingerprint = ''",  # noqa: S608 - a constant
                 of,
             )
             transaction.execute(
-                f"UPDATE coinjar_last SET in_effect = :yes WHERE {_TARGET}",  # noqa: S608 - a constant
+                f"UPDATE coinjar_last SET in_effect = :yes WHERE {THIS_TARGET}",  # noqa: S608 - a constant
                 of | {"yes": True},
             )
 
-    def _of(self, stage: str, destination: str, target: str | None = None) -> dict[str, Any]:
-        of = {"app": self.app, "stage": self.names.stage(stage), "destination": destination}
-        return of if target is None else of | {"target": self.names.target(target)}
-
-    # -- reading
-
-    def last(self, stage: str, destination: str, target: str) -> dict[str, LastApplied]:
-        """Return what was delivered last to a target, by name."""
+    def forget(self, before: datetime, *, only_count: bool = False) -> int:
+        """Forget deliveries that ended before a time (UTC), except the newest of each place, which says what is there;
+        return how many they are. What was delivered last to a target stays known.
+        """
+        old = (
+            "app = :app AND ended < :before AND number NOT IN"
+            " (SELECT max(number) FROM coinjar_deliveries WHERE app = :app GROUP BY stage, destination)"
+        )
+        values: Values = {"app": self.app, "before": before}
         with self.connected() as transaction:
-            rows = transaction.rows(
-                f"SELECT name, fingerprint, mark, in_effect FROM coinjar_last WHERE {_TARGET}",  # noqa: S608 - constant
-                self._of(stage, destination, target),
-            )
-            return {name: LastApplied(fingerprint, mark, bool(used)) for name, fingerprint, mark, used in rows}
-
-    def every_last(self) -> list[tuple[str, str, str, str, str]]:
-        """Return stage, destination, target, name and fingerprint of everything that was delivered last."""
-        with self.connected() as transaction:
-            rows = transaction.rows(
-                "SELECT stage, destination, target, name, fingerprint FROM coinjar_last WHERE app = :app",
-                {"app": self.app},
-            )
-            names = self.names
-            return [(names.present_stage(row[0]), row[1], names.present_target(row[2]), row[3], row[4]) for row in rows]
-
-    def listed(self, most: int | None = None) -> list[DeliveryRecord]:
-        """Return the deliveries, newest first."""
-        with self.connected() as transaction:
-            rows = transaction.rows(
-                f"{_DELIVERIES} WHERE app = :app ORDER BY number DESC" + (" LIMIT :most" if most is not None else ""),
-                {"app": self.app} | ({"most": most} if most is not None else {}),
-            )
-            return [self._delivery(row) for row in rows]
-
-    def counts(self) -> dict[int, dict[str, int]]:
-        """Return how many variables each delivery added, changed and removed."""
-        result: dict[int, dict[str, int]] = {}
-        with self.connected() as transaction:
-            for number, action, count in transaction.rows(
-                "SELECT delivery, action, count(*) FROM coinjar_changes GROUP BY delivery, action"
-            ):
-                result.setdefault(number, {})[action] = count
-        return result
-
-    def delivery(self, number: int) -> tuple[DeliveryRecord, list[TargetRecord], list[VariableRecord]]:
-        """Return one delivery with all details. Raises UsageError if there is none."""
-        with self.connected() as transaction:
-            found = transaction.first(
-                f"{_DELIVERIES} WHERE app = :app AND number = :number", {"app": self.app, "number": number}
-            )
-            if found is None:
-                raise UsageError(
-                    f"there is no delivery {number}",
-                    hint="list them with `coinjar deliveries`",
-                    code="unknown-delivery",
+            count = transaction.first(f"SELECT count(*) FROM coinjar_deliveries WHERE {old}", values)  # noqa: S608 - constants
+            assert count is not None
+            if only_count or not count[0]:
+                return int(count[0])
+            for table in ("coinjar_changes", "coinjar_parts"):
+                transaction.execute(
+                    f"DELETE FROM {table} WHERE delivery IN (SELECT number FROM coinjar_deliveries WHERE {old})",  # noqa: S608 - constants
+                    values,
                 )
-            targets = transaction.rows(
-                "SELECT target, label, state, restart, notes, snapshot FROM coinjar_parts"
-                " WHERE delivery = :number ORDER BY target",
-                {"number": number},
-            )
-            variables = transaction.rows(
-                "SELECT target, name, action, secret FROM coinjar_changes WHERE delivery = :number ORDER BY id",
-                {"number": number},
-            )
-            return (
-                self._delivery(found),
-                [TargetRecord(self.names.present_target(row[0]), *row[1:]) for row in targets],
-                [
-                    VariableRecord(self.names.present_target(target), name, action, bool(secret))
-                    for target, name, action, secret in variables
-                ],
-            )
-
-    def of_variable(self, names: Sequence[str]) -> list[VariableDelivery]:
-        """Return the deliveries that changed a variable, under any of its names, oldest first."""
-        result = []
-        with self.connected() as transaction:
-            for name in names:
-                rows = transaction.rows(
-                    "SELECT number, stage, destination, who, started, target, action, secret FROM coinjar_changes"
-                    " JOIN coinjar_deliveries ON coinjar_changes.delivery = coinjar_deliveries.number"
-                    " WHERE app = :app AND name = :name",
-                    {"app": self.app, "name": name},
-                )
-                for number, stage, destination, whose, started, target, action, secret in rows:
-                    when = as_time(started)
-                    assert when, "a column that is never null"
-                    place = self.names.present_stage(stage), destination, whose, when
-                    named = self.names.present_target(target)
-                    result.append(VariableDelivery(number, *place, named, action, bool(secret)))
-        return sorted(result)
-
-    def unanswered(self, stage: str, destination: str, target: str) -> bool:
-        """Return whether the newest delivery to a target requested a restart without a confirmation."""
-        with self.connected() as transaction:
-            row = transaction.first(
-                "SELECT coinjar_parts.restart FROM coinjar_parts"
-                " JOIN coinjar_deliveries ON coinjar_parts.delivery = coinjar_deliveries.number"
-                " WHERE app = :app AND stage = :stage AND destination = :destination AND target = :target"
-                " ORDER BY coinjar_parts.delivery DESC LIMIT 1",
-                self._of(stage, destination, target),
-            )
-            return row is not None and row[0] == ASKED
-
-    def _delivery(self, row: tuple[Any, ...]) -> DeliveryRecord:
-        number, stage, destination, whose, started, ended, state, undoes = row
-        began = as_time(started)
-        assert began, "a column that is never null"
-        present = self.names.present_stage(stage)
-        return DeliveryRecord(number, present, destination, whose, began, as_time(ended), state, undoes)
-
-
-_TARGET = "app = :app AND stage = :stage AND destination = :destination AND target = :target"
-_DELIVERIES = f"SELECT {', '.join(DeliveryRecord._fields)} FROM coinjar_deliveries"  # noqa: S608 - a constant
-
-
-def as_time(value: str | datetime | None) -> datetime | None:
-    """Return a time of a row: SQLite returns texts."""
-    return datetime.fromisoformat(value) if isinstance(value, str) else value
+            transaction.execute(f"DELETE FROM coinjar_deliveries WHERE {old}", values)  # noqa: S608 - constants
+        with self._told():
+            self.database.give_space_back()
+        return int(count[0])
 
 
 def _sqlite(path: Path | None) -> Database:

@@ -1,11 +1,11 @@
-"""The tables.
+"""The tables of the first version; records/migrations.py has what came later.
 
 They contain no values: only fingerprints with the stage's key, and snapshots that are encrypted for its readers.
 """
 
 from __future__ import annotations
 
-TABLES = {
+FIRST_TABLES = {
     "coinjar_deliveries": """
         number {number},
         app VARCHAR(64) NOT NULL,
@@ -53,17 +53,8 @@ TABLES = {
         seen {time} NOT NULL""",
 }
 """The columns of each table; `{number}`, `{time}` and `{bytes}` are types that each database names in its own way."""
-INDEXES = {"ix_coinjar_changes_delivery": "coinjar_changes (delivery)"}
+FIRST_INDEXES = {"ix_coinjar_changes_delivery": "coinjar_changes (delivery)"}
 TYPES = {
     "sqlite": {"number": "INTEGER PRIMARY KEY", "time": "DATETIME", "bytes": "BLOB"},
     "postgresql": {"number": "SERIAL PRIMARY KEY", "time": "TIMESTAMP WITHOUT TIME ZONE", "bytes": "BYTEA"},
 }
-
-
-def statements(system: str) -> list[str]:
-    """Return the statements that create all tables on a system (`sqlite` or `postgresql`)."""
-    types = TYPES[system]
-    return [
-        *(f"CREATE TABLE IF NOT EXISTS {name} ({columns.format(**types)})" for name, columns in TABLES.items()),
-        *(f"CREATE INDEX IF NOT EXISTS {name} ON {where}" for name, where in INDEXES.items()),
-    ]

@@ -35,7 +35,8 @@ from coinjar.core.model import Destination
 from coinjar.core.progress import Progress
 from coinjar.destinations.live.base import Target
 from coinjar.records.locks import DeliveryLock, clear_dead, held
-from coinjar.records.store import DONE, FAILED, WAITS
+from coinjar.records.queries import WAITS
+from coinjar.records.store import DONE, FAILED
 
 T = TypeVar("T")
 """Called with the present step, and how many of how many targets are finished."""

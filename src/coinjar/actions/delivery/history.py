@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from contextlib import closing
+from datetime import datetime
 
 from coinjar.actions.delivery.records import open_records
 from coinjar.actions.delivery.snapshots import Snapshot, SnapshotPlace, open_snapshot
@@ -122,5 +123,12 @@ def whole(opened: OpenJar, number: int) -> tuple[DeliveryRecord, list[TargetReco
 def listed(opened: OpenJar, most: int | None) -> list[tuple[DeliveryRecord, Mapping[str, int]]]:
     """Return the newest deliveries, each with how many variables it added, changed and removed."""
     with closing(open_records(opened, opened.load([]))) as records:
-        counts = records.counts()
-        return [(record, counts.get(record.number, {})) for record in records.listed(most)]
+        rows = records.listed(most)
+        counts = records.counts(rows)
+        return [(record, counts[record.number]) for record in rows]
+
+
+def forget(opened: OpenJar, before: datetime, *, only_count: bool) -> int:
+    """Forget the deliveries that ended before a time (UTC), except the newest of each place; return how many."""
+    with closing(open_records(opened, opened.load([]))) as records:
+        return records.forget(before, only_count=only_count)

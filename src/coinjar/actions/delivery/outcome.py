@@ -12,7 +12,7 @@ from coinjar.actions.delivery.live_stage import (
 from coinjar.core.delivery import GONE, DeliveryChange, LiveValue
 from coinjar.core.errors import CoinJarError
 from coinjar.destinations.live.base import Target
-from coinjar.records.store import WAITS
+from coinjar.records.queries import WAITS
 
 UP_TO_DATE, DELIVERED, PLANNED, FAILED_STATE = "up to date", "delivered", "to deliver", "failed"
 

@@ -23,7 +23,8 @@ from coinjar.core.delivery import GONE, DeliveryChange, LastApplied, LiveValue, 
 from coinjar.core.errors import CoinJarError, ExternalError, raise_all
 from coinjar.destinations.live.base import ResponseLost, TargetOutdated
 from coinjar.records.locks import DeliveryLock
-from coinjar.records.store import ASKED, DONE, FAILED, RESTARTED, WAITS
+from coinjar.records.queries import ASKED, RESTARTED, WAITS
+from coinjar.records.store import DONE, FAILED
 
 MOST_ATTEMPTS = 4
 """How often one delivery writes to a target that others change at the same time."""

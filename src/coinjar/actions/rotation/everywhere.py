@@ -17,7 +17,7 @@ from coinjar.core.display import Masker
 from coinjar.core.model import Jar
 from coinjar.core.names import SHARED
 from coinjar.destinations.live.patience import RequestPatience
-from coinjar.records.store import ASKED, WAITS
+from coinjar.records.queries import ASKED, WAITS
 
 
 def guarded(jar: Jar, carrying: Sequence[Carriers], allowed: Sequence[str]) -> list[str]:

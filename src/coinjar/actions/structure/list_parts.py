@@ -112,10 +112,7 @@ def _last_deliveries(opened: OpenJar, jar: Jar) -> tuple[dict[str, DeliveryRecor
         return {}, ""
     try:
         with closing(open_records(opened, jar)) as records:
-            result: dict[str, DeliveryRecord] = {}
-            for delivery in records.listed():
-                result.setdefault(delivery.stage, delivery)
-            return result, ""
+            return records.newest(name for name in jar.stage_names()), ""
     except ConsentMissing as fault:
         return {}, fault.message
     except CoinJarError as fault:
