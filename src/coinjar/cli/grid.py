@@ -260,8 +260,13 @@ def _columns_that_may_fit(
 
     texts: list[list[str]] = []
     natural: list[int] = []
+    made: dict[int, str] = {}  # columns share most of their cells
     for place, title in enumerate(columns):
-        texts.append([cell_text(row.cells[place], masker) for row in rows])
+        column = [row.cells[place] for row in rows]
+        for cell in column:
+            if id(cell) not in made:
+                made[id(cell)] = cell_text(cell, masker)
+        texts.append([made[id(cell)] for cell in column])
         natural.append(min(widest([title, *texts[-1]]), most))
         if sum(min(number, _LEAST_COLUMN) + 2 for number in natural) - 2 > room:
             break
