@@ -20,9 +20,13 @@ from pathlib import Path
 from typing import NamedTuple
 
 from bench.code import code_tree, labels
-from bench.jars import STAGES, add_destinations, big_jar, sealed_jar, small_jar
+from bench.growth import BUDGET as GROWTH_BUDGET
+from bench.growth import as_table, growth_table
+from bench.jars import STAGES, add_destinations, big_jar, sealed_jar, small_jar, wide_jar
 from bench.live import host_ratios
 from bench.platforms import platform_ratios
+from bench.records import BUDGET as RECORDS_BUDGET
+from bench.records import record_times
 
 RECORDED = Path(__file__).parent / "recorded.json"
 PYTHON = sys.executable
@@ -30,6 +34,14 @@ COINJAR = str(Path(PYTHON).parent / "coinjar")
 PARSE = (
     "import sys, yaml\nfor path in sys.argv[1:]:\n    yaml.compose(open(path, 'rb').read(), Loader=yaml.CBaseLoader)"
 )
+WRITE = """
+import json, os
+for path, text in json.load(open("all.json")).items():
+    os.makedirs(os.path.dirname(path), exist_ok=True)
+    with open(path, "w") as file:
+        file.write(text)
+"""
+"""Writes the files of all.json."""
 MEMORY_BUDGET = 300
 """MiB."""
 
@@ -156,6 +168,27 @@ def destination_cases() -> list[Case]:
     ]
 
 
+def wide_cases(folder: Path) -> list[Case]:
+    """300 services on 8 stages: all files against a program that has their bytes and writes them; `check` against
+    parsing.
+    """
+    subprocess.run(
+        [COINJAR, "render", "--every-stage"], cwd=folder, env=environment(folder), check=True, capture_output=True
+    )
+    files = {str(path.relative_to(folder)): path.read_text() for path in (folder / "out").rglob("*.env")}
+    (folder / "all.json").write_text(json.dumps(files))
+    parse = [PYTHON, "-I", "-c", PARSE, *sorted(str(path) for path in (folder / "jar").rglob("*.yaml"))]
+    return [
+        Case(
+            "wide: render every stage",
+            ["sh", "-c", f"rm -rf out; exec {COINJAR} render --every-stage"],
+            ["sh", "-c", f"rm -rf out; exec {PYTHON} -I -c '{WRITE}'"],
+            8,
+        ),
+        Case("wide: check", [COINJAR, "check"], parse, 4),
+    ]
+
+
 DESTINATIONS = destination_cases()
 """Measured last: the jar gets its destinations for them."""
 
@@ -223,6 +256,35 @@ def measure_platforms(report: Report, only: str, runs: int) -> None:
                 report.print_error(f"{name}: time", TIME_BUDGET, times)
 
 
+def measure_records(report: Report, only: str, runs: int) -> None:
+    """Measure what is asked of a million deliveries, in milliseconds."""
+    if only in "records of a million deliveries":
+        with tempfile.TemporaryDirectory() as own:
+            for name, milliseconds in record_times(Path(own), runs).items():
+                report.print_error(f"records, ms: {name}"[:28], RECORDS_BUDGET, [milliseconds])
+
+
+def measure_growth(report: Report, only: str) -> None:
+    """Measure how time and memory grow, and write the table of docs/scale.md."""
+    if only not in "growth":
+        return
+    table = growth_table()
+    print(as_table(table))
+    for thing, commands in table.items():
+        for command, found in commands.items():
+            report.over += [
+                f"growth of {what} with {thing} ({command})"
+                for what, exponent in (("time", found.time), ("memory", found.memory))
+                if exponent > GROWTH_BUDGET
+            ]
+    before, _, rest = SCALE.read_text().partition(_BEGIN)
+    SCALE.write_text(f"{before}{_BEGIN}\n{as_table(table)}\n{_END}{rest.partition(_END)[2]}")
+
+
+SCALE = Path(__file__).parent.parent / "docs" / "scale.md"
+_BEGIN, _END = "<!-- growth: make bench -->", "<!-- end of growth -->"
+
+
 def main() -> int:
     """Run every case."""
     options = argparse.ArgumentParser(description=__doc__)
@@ -236,14 +298,17 @@ def main() -> int:
         tempfile.TemporaryDirectory() as small,
         tempfile.TemporaryDirectory() as big,
         tempfile.TemporaryDirectory() as sealed,
+        tempfile.TemporaryDirectory() as wide,
     ):
         small_jar(Path(small))
         subprocess.run([COINJAR, "identity", "new"], env=environment(Path(sealed)), check=True, capture_output=True)
         big_jar(Path(big))
+        wide_jar(Path(wide))
         print(f"{'':28}{'median':>8}{'budget':>8}{'last':>8}   min to max of {chosen.runs} pairs")
         for folder, cases in (
             (Path(small), small_cases(Path(small))),
             (Path(sealed), sealed_cases(Path(sealed))),
+            (Path(wide), wide_cases(Path(wide))),
             (Path(big), big_cases()),
             (Path(big), DESTINATIONS),
         ):
@@ -257,6 +322,8 @@ def main() -> int:
             with tempfile.TemporaryDirectory() as own:
                 report.print_error(name, budget, measure(Path(own), max(3, chosen.runs // 3)))
     measure_platforms(report, chosen.only, max(3, chosen.runs // 3))
+    measure_records(report, chosen.only, chosen.runs)
+    measure_growth(report, chosen.only)
     if chosen.only in "labels":
         tell_labels()
     figures, over = report.figures, report.over

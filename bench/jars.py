@@ -120,3 +120,23 @@ def small_jar(folder: Path) -> Path:
     values = "".join(f"  {name}: {_value(KINDS[number % len(KINDS)], number)}\n" for number, name in enumerate(names))
     (folder / "jar" / "plain" / "dev.yaml").write_text(f"all:\n{values}")
     return folder / "jar"
+
+
+def wide_jar(folder: Path) -> Path:
+    """300 services, 8 stages, 1,540 variables: 40 of all services, the others of three each; an env file for each."""
+    services, stages, variables = 300, 8, 1540
+    lines = ["coinjar: 1", "app: wide", "services:", *(f"  service{number}: {{}}" for number in range(services))]
+    lines += ["stages:", *(f"  stage{number}: {{}}" for number in range(stages)), "variables:"]
+    for number in range(variables):
+        some = ", ".join(f"service{number * factor % services}" for factor in (1, 7, 13))
+        limit = f", services: [{some}]" if number >= 40 else ""
+        lines.append(f"  NAME_{number}: {{about: What it is for, default: value-{number}{limit}}}")
+    lines += ["destinations:", "  env: {type: file, as: literal, path: 'out/{stage}/{service}.env'}"]
+    (folder / "jar" / "plain").mkdir(parents=True)
+    (folder / "jar" / "jar.yaml").write_text("\n".join(lines) + "\n")
+    for stage in range(stages):
+        values = "".join(
+            f"  NAME_{number}: value-{number}-{stage}\n" for number in range(variables) if (number + stage) % 3 == 0
+        )
+        (folder / "jar" / "plain" / f"stage{stage}.yaml").write_text(f"all:\n{values}")
+    return folder / "jar"

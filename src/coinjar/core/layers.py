@@ -310,15 +310,10 @@ class Resolver:
         self.jar.service(service)
         result: dict[str, Resolved] = {}
         faults: list[CoinJarError] = []
-        variables = (
-            self.jar.variables
-            if only is None
-            else {name: variable for name, variable in self.jar.variables.items() if only(name)}
-        )
-        for name, variable in variables.items():
-            if variable.phase not in (phase, "both") or not self.applies(variable, service):
-                if self.layers[-1].kind == "one-off" and name in self.layers[-1].values[ALL]:
-                    faults.append(idle_one_off(variable, self.stage, service))
+        variables = self.jar.variables_for(service)
+        for variable in variables if only is None else [each for each in variables if only(each.name)]:
+            name = variable.name
+            if variable.phase not in (phase, "both") or name in self.absent:
                 continue
             resolved = self.value(name, service)
             if resolved.fault is not None:
@@ -330,10 +325,20 @@ class Resolver:
                 faults.append(missing(variable, self.stage, service, is_empty=resolved.text == ""))
             elif resolved.definition is not None:
                 result[name] = resolved
+        faults += self._idle_one_offs(service, phase, only)
         raise_all(list({id(fault): fault for fault in faults}.values()))
         if only is None:
             self._resolved[key] = result
         return result
+
+    def _idle_one_offs(self, service: str, phase: str, only: Callable[[str], bool] | None) -> Iterator[CoinJarError]:
+        """Yield the faults of one-off values that this service does not get."""
+        for name in self.layers[-1].values[ALL] if self.layers[-1].kind == "one-off" else ():
+            variable = self.jar.variables[name]
+            if only is not None and not only(name):
+                continue
+            if variable.phase not in (phase, "both") or not self.applies(variable, service):
+                yield idle_one_off(variable, self.stage, service)
 
 
 def idle_one_off(variable: Variable, stage: str, service: str) -> UsageError:

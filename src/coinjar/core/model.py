@@ -342,6 +342,21 @@ class Jar(Record, kw_only=True):
             code="unknown-destination",
         )
 
+    @cached_property
+    def _for_services(self) -> dict[str, list[Variable]]:
+        """The variables of each service, in the order of declaration: a wide jar has far more of others."""
+        result: dict[str, list[Variable]] = {service: [] for service in self.services}
+        every = list(result.values())
+        for variable in self.variables.values():
+            own = every if variable.services is None else [result[name] for name in variable.services if name in result]
+            for variables in own:
+                variables.append(variable)
+        return result
+
+    def variables_for(self, service: str) -> list[Variable]:
+        """Return the variables that a service gets, on stages where they exist, in the order of declaration."""
+        return self._for_services[service]
+
     def services_with(self, variable: Variable) -> list[str]:
         """Return the services that get the variable, on any stage."""
         return [service for service in self.services if variable.services is None or service in variable.services]

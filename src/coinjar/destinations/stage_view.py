@@ -143,6 +143,8 @@ class StageView:
             if resolved.fault is not None and self._needs_text(resolved)
         }
         raise_all(list(faults.values()))
+        if len(phases) == 1:  # in order already
+            return [entry for resolved in result.values() for entry in self._made(resolved)]
         order = {name: number for number, name in enumerate(self.resolver.jar.variables)}
         return [entry for name in sorted(result, key=order.__getitem__) for entry in self._made(result[name])]
 
@@ -151,7 +153,9 @@ class StageView:
         is.
         """
         resolver = self.resolver
-        variables = [variable for variable in resolver.jar.variables.values() if only is None or only(variable.name)]
+        variables = [
+            variable for variable in resolver.jar.variables_for(service) if only is None or only(variable.name)
+        ]
         here = [
             variable
             for variable in variables
