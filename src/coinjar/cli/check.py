@@ -9,18 +9,19 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from coinjar.cli.common import (
-    JarOption,
     JsonOption,
     ServicesOption,
     counted,
-    open_here,
     print_json,
     print_status,
     stage_names,
 )
+from coinjar.cli.several import JarsOption, each, label_of, open_each
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
+    from coinjar.actions.checking.check import CheckReport
+    from coinjar.actions.open_jar import OpenJar
     from coinjar.core.rules.base import Finding
 
 FORMATS = ("text", "json", "sarif", "junit")
@@ -55,7 +56,7 @@ def run(
     ] = False,
     summary: Annotated[bool, typer.Option("--summary", help="Print one line: how many errors and warnings.")] = False,
     as_json: JsonOption = False,
-    jar: JarOption = None,
+    jar: JarsOption = None,
 ) -> None:
     """Find missing, wrong and surprising values (`coinjar help rules`). Exit code 1 on errors."""
     from coinjar.actions.checking.check import CheckSelection, check
@@ -66,24 +67,61 @@ def run(
     if summary and (as_json or form != "text" or accepted):
         raise UsageError("--summary is one line of text", hint="omit --format, --json and --accepted")
     selection = CheckSelection(tuple(rule or ()), tuple(stage or ()), tuple(service or ()))
-    done = check(open_here(ctx, jar), selection, with_history=with_history, progress=progress())
-    if as_json or form == "json":
-        print_json({"findings": [json_finding(finding) for finding in done.findings]})
-    elif form == "sarif":
-        from coinjar.cli.sarif import as_sarif
+    jars = open_each(ctx, jar)
 
-        print_json(as_sarif(done.findings, done.rules))
-    elif form == "junit":
-        from coinjar.cli.junit import as_junit
+    def checked(opened: OpenJar) -> CheckReport:
+        return check(opened, selection, with_history=with_history, progress=progress())
 
-        print(as_junit(done.findings, done.rules, strict=strict))
-    else:
+    def show_one(opened: OpenJar) -> int:
+        done = checked(opened)
         show_findings(
             [] if summary else done.findings if accepted else done.open_findings,
             done.open_findings,
             len(done.findings) - len(done.open_findings),
             limits=[*selection.rules, *selection.stages, *selection.services],
         )
+        _tell_rest(done)
+        return int(_has_errors(done, strict=strict))
+
+    if not as_json and form == "text":
+        code = show_one(jars[0]) if len(jars) == 1 else each(jars, show_one)
+    else:
+        reports = [checked(opened) for opened in jars]
+        _print_reports(jars, reports, "json" if as_json else form, strict=strict)
+        for done in reports:
+            _tell_rest(done)
+        code = int(any(_has_errors(done, strict=strict) for done in reports))
+    if code:
+        raise typer.Exit(code)
+
+
+def _has_errors(done: CheckReport, *, strict: bool) -> bool:
+    return any(finding.rule.severity == "error" or strict for finding in done.open_findings)
+
+
+def _print_reports(jars: list[OpenJar], reports: list[CheckReport], form: str, *, strict: bool) -> None:
+    """Print the findings of all jars in one document."""
+    findings = [finding for done in reports for finding in done.findings]
+    if form == "sarif":
+        from coinjar.cli.sarif import as_sarif
+
+        print_json(as_sarif(findings, reports[0].rules))
+    elif form == "junit":
+        from coinjar.cli.junit import as_junit
+
+        print(as_junit(findings, reports[0].rules, strict=strict))
+    elif len(jars) == 1:
+        print_json({"findings": [json_finding(finding) for finding in findings]})
+    else:
+        rows = [
+            {"jar": label_of(opened), "findings": [json_finding(finding) for finding in done.findings]}
+            for opened, done in zip(jars, reports, strict=True)
+        ]
+        print_json({"jars": rows})
+
+
+def _tell_rest(done: CheckReport) -> None:
+    """Print what was not checked, and what is accepted without need."""
     if done.not_fetched:
         print_status(
             f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were "
@@ -96,8 +134,6 @@ def run(
         )
     for acceptance in done.unused:
         print_status(f"{acceptance.location}: this accepted {acceptance.rule} matches no finding any more: remove it")
-    if any(finding.rule.severity == "error" or strict for finding in done.open_findings):
-        raise typer.Exit(1)
 
 
 def json_finding(finding: Finding) -> dict[str, Any]:

@@ -7,19 +7,21 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from coinjar.cli.common import (
-    JarOption,
     JsonOption,
     SecretsOption,
     counted,
     deliver_names,
-    open_here,
     print_json,
     print_status,
 )
+from coinjar.cli.delivery_output import show_errors
+from coinjar.cli.several import JarsOption, each, label_of, open_each
 from coinjar.core import delivery as states
+from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
     from coinjar.actions.delivery.drift import TargetDrift
+    from coinjar.actions.open_jar import OpenJar
     from coinjar.core.delivery import VariableState
     from coinjar.core.display import Masker
 
@@ -46,7 +48,7 @@ def run(
     everything: Annotated[bool, typer.Option("--all", help="Also show variables that are up to date.")] = False,
     show_secrets: SecretsOption = False,
     as_json: JsonOption = False,
-    jar: JarOption = None,
+    jar: JarsOption = None,
 ) -> None:
     """Compare what is live with what the jar says, and show what is pending a restart. Exit code 1 if anything differs.
 
@@ -56,25 +58,68 @@ def run(
 
     from coinjar.actions.delivery.drift import drift
     from coinjar.actions.delivery.live_stage import LiveStage
-    from coinjar.cli.delivery_output import show_errors
     from coinjar.cli.progress import progress
     from coinjar.core.display import Masker
 
     stage, *names = where
     masker = Masker(show_secrets=show_secrets)
-    with LiveStage(open_here(ctx, jar), stage, names, masker) as opened:
-        drifts = asyncio.run(drift(opened, progress()))
-    if as_json:
-        print_json({"stage": stage, "targets": [_as_json(drift, masker) for drift in drifts]})
-    else:
+    jars = open_each(ctx, jar)
+    several = len(jars) > 1
+    if several:
+        _drop_others(jars, stage)
+
+    def read(opened: OpenJar) -> list[TargetDrift]:
+        with LiveStage(opened, stage, names, masker) as live:
+            return asyncio.run(drift(live, progress()))
+
+    def show_one(opened: OpenJar) -> int:
+        drifts = read(opened)
         _show(stage, drifts, masker, everything=everything)
+        return _tell_rest(drifts)
+
+    if not as_json:
+        code = each(jars, show_one) if several else show_one(jars[0])
+    else:
+        found = [read(opened) for opened in jars]
+        rows = [{"stage": stage, "targets": [_as_json(one, masker) for one in drifts]} for drifts in found]
+        named = [{"jar": label_of(opened), **row} for opened, row in zip(jars, rows, strict=True)]
+        print_json({"jars": named} if several else rows[0])
+        code = max((_tell_rest(drifts) for drifts in found), default=0)
+    if code:
+        raise typer.Exit(code)
+
+
+def _drop_others(jars: list[OpenJar], stage: str) -> None:
+    """Drop the jars without such a stage, or that deliver nowhere, and say so. Raises UsageError if none has it."""
+    from coinjar.destinations import is_live
+    from coinjar.jarfile.load import load_declarations
+
+    kept, lacking = [], 0
+    for opened in jars:
+        declared = load_declarations(opened.folder)
+        try:
+            declared.stage(stage)
+        except UsageError:
+            lacking += 1
+            if lacking == len(jars):
+                raise
+            print_status(f"not looked at: {label_of(opened)} has no stage {stage}")
+            continue
+        if any(map(is_live, declared.destinations.values())):
+            kept.append(opened)
+        else:
+            print_status(f"not looked at: {label_of(opened)} delivers to no running system")
+    jars[:] = kept
+
+
+def _tell_rest(drifts: list[TargetDrift]) -> int:
+    """Print notes and errors; return the exit code."""
     for target_drift in drifts:
         for note in target_drift.notes:
             print_status(f"{target_drift.label}: {note}")
-    show_errors([(drift.label, drift.fault) for drift in drifts if drift.fault])
-    code = next((drift.fault.exit_code for drift in drifts if drift.fault), 0)
-    if code or not all(drift.is_settled for drift in drifts):
-        raise typer.Exit(code or 1)
+    show_errors([(one.label, one.fault) for one in drifts if one.fault])
+    code = next((one.fault.exit_code for one in drifts if one.fault), 0)
+    return code or int(not all(one.is_settled for one in drifts))
 
 
 def _show(stage: str, drifts: list[TargetDrift], masker: Masker, *, everything: bool) -> None:

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import sys
+from functools import partial
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, counted, open_here, print_json, print_status
+from coinjar.cli.common import JsonOption, counted, print_json, print_status
+from coinjar.cli.several import JarsOption, each, label_of, open_each
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from coinjar.actions.open_jar import OpenJar
     from coinjar.actions.reporting.contents import ReportContents
 
@@ -20,7 +24,8 @@ _FORMATS = ("html", "markdown")
 def run(
     ctx: typer.Context,
     out: Annotated[
-        str | None, typer.Option("--out", metavar="FILE", help="Write to this file. Default: stdout.")
+        str | None,
+        typer.Option("--out", metavar="FILE", help="Write to this file; {app} is the application. Default: stdout."),
     ] = None,
     form: Annotated[
         str | None,
@@ -46,7 +51,7 @@ def run(
         bool, typer.Option("--verify", help="Write nothing: exit 1 if the reference in --out is out of date.")
     ] = False,
     as_json: JsonOption = False,
-    jar: JarOption = None,
+    jar: JarsOption = None,
 ) -> None:
     """Show the whole configuration: values by stage, how far apart stages are, findings, secrets' ages, readers,
     deliveries.
@@ -54,22 +59,49 @@ def run(
     Secrets are masked. The page is one file without a network. What was not looked at is listed first.
     """
     _require_sense(out, form, plots, as_json=as_json, verify=verify, live=live)
-    opened = open_here(ctx, jar)
-    if form == "markdown":
-        _reference(opened, out, verify=verify)
-        return
-    if not as_json:
-        import coinjar.report.figures  # noqa: F401 - a missing library is told before the work is done
-    contents = _collected(opened, live=live, revisions=revisions)
+    jars = open_each(ctx, jar)
+    _require_places(jars, out, plots, as_json=as_json)
+    look = partial(_collected, live=live, revisions=revisions)
     if as_json:
-        from coinjar.report.data import data_of
+        _print_data(jars, look, plots)
+        return
 
-        print_json(data_of(contents))
+    def write_one(opened: OpenJar) -> int:
+        if form == "markdown":
+            return _reference(opened, out, verify=verify)
+        import coinjar.report.figures  # noqa: F401 - a missing library is told before the work is done
+
+        contents = look(opened)
+        if plots is not None:
+            _write_figures(contents, plots.replace("{app}", contents.app))
+        if out is not None or plots is None:
+            _write_page(contents, out and out.replace("{app}", contents.app))
+        for what in contents.not_looked_at:
+            print_status(f"not looked at: {what}")
+        return 0
+
+    code = write_one(jars[0]) if len(jars) == 1 else each(jars, write_one)
+    if code:
+        raise typer.Exit(code)
+
+
+def _require_places(jars: list[OpenJar], out: str | None, plots: str | None, *, as_json: bool) -> None:
+    """Raise UsageError if several jars would be written to one place."""
+    named = [place for place in (out, plots) if place is not None]
+    if len(jars) > 1 and (any("{app}" not in place for place in named) or not (named or as_json)):
+        raise UsageError("several jars need a place each", hint="write --out 'reports/{app}.html', and so for --plots")
+
+
+def _print_data(jars: list[OpenJar], look: Callable[[OpenJar], ReportContents], plots: str | None) -> None:
+    from coinjar.report.data import data_of
+
+    found = [look(opened) for opened in jars]
+    named = [{"jar": label_of(opened), **data_of(one)} for opened, one in zip(jars, found, strict=True)]
+    print_json(data_of(found[0]) if len(jars) == 1 else {"jars": named})
     if plots is not None:
-        _write_figures(contents, plots)
-    if not as_json and (out is not None or plots is None):
-        _write_page(contents, out)
-    for what in contents.not_looked_at:
+        for contents in found:
+            _write_figures(contents, plots.replace("{app}", contents.app))
+    for what in dict.fromkeys(what for contents in found for what in contents.not_looked_at):
         print_status(f"not looked at: {what}")
 
 
@@ -99,7 +131,8 @@ def _collected(opened: OpenJar, *, live: bool, revisions: int) -> ReportContents
     return collect(opened, ReportOptions(live, revisions), datetime.now(UTC).date(), progress())
 
 
-def _reference(opened: OpenJar, out: str | None, *, verify: bool) -> None:
+def _reference(opened: OpenJar, out: str | None, *, verify: bool) -> int:
+    """Write the reference, or compare it with the file; return the exit code."""
     from pathlib import Path
 
     from coinjar.jarfile.load import load_declarations
@@ -110,16 +143,18 @@ def _reference(opened: OpenJar, out: str | None, *, verify: bool) -> None:
     text = reference_of(declared)
     if out is None:
         sys.stdout.write(text)
-        return
+        return 0
+    out = out.replace("{app}", declared.app)
     path = Path(out)
     is_current = path.exists() and read_file(path) == text.encode()
     if verify and not is_current:
         state = "out of date" if path.exists() else "not there"
         print_status(f"{out} is {state}: `coinjar report --format markdown --out {out}` writes it")
-        raise typer.Exit(1)
+        return 1
     if not is_current:
         replace_file(path, text.encode())
     print_status(f"{out}: {counted(len(declared.variables), 'variable')}, {'up to date' if is_current else 'written'}")
+    return 0
 
 
 def _write_page(contents: ReportContents, out: str | None) -> None:

@@ -14,7 +14,7 @@ from coinjar.core.names import ALL
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.local_folder import require_own_local
-from coinjar.system.files import display_path, replace_file
+from coinjar.system.files import display_path, locked_file, replace_file
 
 if TYPE_CHECKING:
     from coinjar.jarfile.sealed_values import Ring
@@ -74,6 +74,8 @@ def naming_key(folder: Path, layers: Sequence[str], ring: Ring | None, *, make: 
         if not path.exists() and not make:
             return secrets.token_bytes(32)
         if not path.exists():
-            replace_file(path, (secrets.token_hex(32) + "\n").encode(), mode=0o600)
+            with locked_file(path.with_name("naming.lock")):  # the first deliveries of several processes use one key
+                if not path.exists():
+                    replace_file(path, (secrets.token_hex(32) + "\n").encode(), mode=0o600)
         text = read_bytes(path).decode(errors="replace").strip()
     return _key(text, location)

@@ -131,7 +131,7 @@ class Database(ABC):
             return 0
         if VERSION_TABLE not in names:
             return 1
-        row = transaction.first(f"SELECT version FROM {VERSION_TABLE}")  # noqa: S608 - a constant
+        row = transaction.first(f"SELECT version FROM {VERSION_TABLE}")
         return int(row[0]) if row else 1
 
     @abstractmethod

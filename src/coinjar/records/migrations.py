@@ -38,7 +38,7 @@ def statements(system: str, version: int) -> Sequence[str]:
     """Return what raises a database of a version (0: an empty one) to the present one; nothing for the present one."""
     steps = (_first(system), _RECENT)
     return [statement for step in steps[version:] for statement in step] + (
-        [f"DELETE FROM {VERSION_TABLE}", f"INSERT INTO {VERSION_TABLE} (version) VALUES ({VERSION})"]  # noqa: S608 - constants
+        [f"DELETE FROM {VERSION_TABLE}", f"INSERT INTO {VERSION_TABLE} (version) VALUES ({VERSION})"]
         if version < VERSION
         else []
     )

@@ -17,7 +17,7 @@ from coinjar.records.rows import DeliveryRecord, TargetRecord, VariableDelivery,
 ASKED, RESTARTED, WAITS = "asked", "done", "waits"
 """A target's restart: requested and not confirmed yet, done, or still needed."""
 THIS_TARGET = "app = :app AND stage = :stage AND destination = :destination AND target = :target"
-_DELIVERIES = f"SELECT {', '.join(DeliveryRecord._fields)} FROM coinjar_deliveries"  # noqa: S608 - a constant
+_DELIVERIES = f"SELECT {', '.join(DeliveryRecord._fields)} FROM coinjar_deliveries"
 
 
 class RecordQueries(ABC):
@@ -38,7 +38,7 @@ class RecordQueries(ABC):
         """Return what was delivered last to a target, by name."""
         with self.connected() as transaction:
             rows = transaction.rows(
-                f"SELECT name, fingerprint, mark, in_effect FROM coinjar_last WHERE {THIS_TARGET}",  # noqa: S608 - constant
+                f"SELECT name, fingerprint, mark, in_effect FROM coinjar_last WHERE {THIS_TARGET}",
                 self.of(stage, destination, target),
             )
             return {name: LastApplied(fingerprint, mark, bool(used)) for name, fingerprint, mark, used in rows}

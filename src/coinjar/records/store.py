@@ -206,7 +206,7 @@ class RecordStore(RecordQueries):
         of = self.of(stage, destination, target)
         with self.connected() as transaction:
             transaction.execute_each(
-                f"DELETE FROM coinjar_last WHERE {THIS_TARGET} AND name = :name",  # noqa: S608 - a constant
+                f"DELETE FROM coinjar_last WHERE {THIS_TARGET} AND name = :name",
                 [of | {"name": name} for name in (*delivered, *gone)],
             )
             transaction.execute_each(
@@ -231,11 +231,11 @@ class RecordStore(RecordQueries):
         of = self.of(stage, destination, target)
         with self.connected() as transaction:
             transaction.execute(
-                f"DELETE FROM coinjar_last WHERE {THIS_TARGET} AND fingerprint = ''",  # noqa: S608 - a constant
+                f"DELETE FROM coinjar_last WHERE {THIS_TARGET} AND fingerprint = ''",
                 of,
             )
             transaction.execute(
-                f"UPDATE coinjar_last SET in_effect = :yes WHERE {THIS_TARGET}",  # noqa: S608 - a constant
+                f"UPDATE coinjar_last SET in_effect = :yes WHERE {THIS_TARGET}",
                 of | {"yes": True},
             )
 
@@ -249,16 +249,16 @@ class RecordStore(RecordQueries):
         )
         values: Values = {"app": self.app, "before": before}
         with self.connected() as transaction:
-            count = transaction.first(f"SELECT count(*) FROM coinjar_deliveries WHERE {old}", values)  # noqa: S608 - constants
+            count = transaction.first(f"SELECT count(*) FROM coinjar_deliveries WHERE {old}", values)
             assert count is not None
             if only_count or not count[0]:
                 return int(count[0])
             for table in ("coinjar_changes", "coinjar_parts"):
                 transaction.execute(
-                    f"DELETE FROM {table} WHERE delivery IN (SELECT number FROM coinjar_deliveries WHERE {old})",  # noqa: S608 - constants
+                    f"DELETE FROM {table} WHERE delivery IN (SELECT number FROM coinjar_deliveries WHERE {old})",
                     values,
                 )
-            transaction.execute(f"DELETE FROM coinjar_deliveries WHERE {old}", values)  # noqa: S608 - constants
+            transaction.execute(f"DELETE FROM coinjar_deliveries WHERE {old}", values)
         with self._told():
             self.database.give_space_back()
         return int(count[0])
