@@ -9,7 +9,7 @@ from coinjar.actions.delivery.records import records_act
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.rotation.programs import rotation_acts
 from coinjar.core.consent import Act, decrypting, encrypting, ordered
-from coinjar.core.definition import Command, Definition, FromEnv, FromFile, SealedDefinition
+from coinjar.core.definition import Definition, Outside, SealedDefinition
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError
 from coinjar.core.model import Jar
@@ -53,9 +53,7 @@ def declared_acts(opened: OpenJar, skipped: list[CoinJarError] | None = None) ->
 def _of_values(opened: OpenJar, jar: Jar) -> Iterator[Act]:
     base = opened.folder.resolve().parent
     for definition in _definitions(opened, jar):
-        if not isinstance(definition, SealedDefinition) and isinstance(
-            definition.content, Command | FromFile | FromEnv
-        ):
+        if not isinstance(definition, SealedDefinition) and isinstance(definition.content, Outside):
             yield from acts_of(definition.content, base, definition.location)
 
 

@@ -8,7 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from coinjar.core.definition import Definition, FromStore, Outside
+from coinjar.core.definition import Definition, FromJar, FromStore, Outside
 from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location, UsageError
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Resolved
@@ -179,6 +179,10 @@ class OpenJar:
                 from coinjar.actions.delivery.stored_values import fetch_stored
 
                 return fetch_stored(self, jar, stage, outside, location)
+            if isinstance(outside, FromJar):
+                from coinjar.actions.other_jar import fetch_from_jar
+
+                return fetch_from_jar(self, stage, outside, location)
             from coinjar.jarfile.external_values import fetcher
 
             return fetcher(self.folder, self.gate)(outside, location)

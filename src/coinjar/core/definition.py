@@ -40,6 +40,17 @@ class FromStore(Record):
     key: str
 
 
+class FromJar(Record):
+    """A value of another application's jar: its path, the variable, the service and the stage there ("": all services,
+    which must have the same value; the stage of the same name).
+    """
+
+    path: str
+    name: str
+    service: str = ""
+    stage: str = ""
+
+
 class Unset(Record):
     """No value here, and none inherited."""
 
@@ -71,10 +82,10 @@ class SealedValue(Record):
     other: RotatingValue | None = None
 
 
-Outside: TypeAlias = Command | FromFile | FromEnv | FromStore
+Outside: TypeAlias = Command | FromFile | FromEnv | FromStore | FromJar
 
 
-Content: TypeAlias = str | Template | Command | FromFile | FromEnv | FromStore | Unset | Undecryptable
+Content: TypeAlias = str | Template | Outside | Unset | Undecryptable
 
 
 class Definition:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from coinjar.core.definition import Command, Definition, FromEnv, FromFile, FromStore, Unset
+from coinjar.core.definition import Command, Definition, FromEnv, FromFile, FromJar, Outside, Unset
 from coinjar.core.display import Masker
 from coinjar.core.errors import is_encrypted_for_others
 from coinjar.core.layers import DEEPEST, Resolver
@@ -54,13 +54,20 @@ def form_of(definition: Definition) -> tuple[str, str | None]:
         return "text", content
     if isinstance(content, Template):
         return "references", content.source
-    if isinstance(content, Command):
-        return "command", " ".join(content.argv)
-    if isinstance(content, FromFile | FromEnv):
-        return ("file", content.path) if isinstance(content, FromFile) else ("environment", content.name)
-    if isinstance(content, FromStore):
-        return "stored", f"{content.key} in {content.destination}"
+    if isinstance(content, Outside):
+        return _place_of(content)
     return ("unset", None) if isinstance(content, Unset) else ("sealed", None)
+
+
+def _place_of(outside: Outside) -> tuple[str, str]:
+    """Return the form of a value from outside the jar, and where it is."""
+    if isinstance(outside, Command):
+        return "command", " ".join(outside.argv)
+    if isinstance(outside, FromFile | FromEnv):
+        return ("file", outside.path) if isinstance(outside, FromFile) else ("environment", outside.name)
+    if isinstance(outside, FromJar):
+        return "other jar", f"{outside.name} in {outside.path}"
+    return "stored", f"{outside.key} in {outside.destination}"
 
 
 def explain(resolver: Resolver, name: str, service: str) -> Explanation:
@@ -167,5 +174,6 @@ def layer_text(spoken: LayerValue, secret: bool, masker: Masker) -> str:
         "file": "file:",
         "environment": "environment:",
         "stored": "stored:",
+        "other jar": "other jar:",
     }
     return f"{signs[spoken.form]} {masker.show(spoken.text, secret=False)}"

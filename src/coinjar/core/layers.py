@@ -16,7 +16,7 @@ from coinjar.core.model import Jar, Layer, Resolved, Scope, Variable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.record import Record
 from coinjar.core.references import Reference, ReferenceValue, Template, expand
-from coinjar.core.secret import reveal
+from coinjar.core.secret import Secret, reveal
 
 Fetch: TypeAlias = Callable[[Outside, Location], str]
 """Fetches a value from outside (a command, a file, the environment). Raises CoinJarError when it cannot."""
@@ -58,7 +58,8 @@ def plain(variable: Variable, definition: Definition) -> Resolved:
 
 def no_fetch(outside: Outside, location: Location) -> str:
     """Fetch nothing: for callers that only inspect the jar."""
-    what = {Command: "a command", FromFile: "a file", FromEnv: "the environment", FromStore: "etcd"}[type(outside)]
+    places = {Command: "a command", FromFile: "a file", FromEnv: "the environment", FromStore: "etcd"}
+    what = places.get(type(outside), "another jar")
     raise InputError(
         f"the value comes from {what}, which was not read",
         hint="print it with `coinjar value`",
@@ -202,7 +203,11 @@ class Resolver:
             value = self._expand(variable, content, definition, service)
         else:
             assert not isinstance(content, str | Unset)
-            value = ReferenceValue(self._fetch(content, definition), variable.secret)
+            fetched = self._fetch(content, definition)
+            if isinstance(fetched, Secret) and not variable.secret:
+                hint = f"declare it so here, too: `coinjar declare {variable.name} --secret`"
+                raise InputError(f"{variable.name} is a secret there", hint=hint, code="secret-there")
+            value = ReferenceValue(fetched, variable.secret)
         return ReferenceValue(normal(variable, value.text or ""), value.secret)
 
     def _fetch(self, outside: Outside, definition: Definition) -> str:

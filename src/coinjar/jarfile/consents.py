@@ -105,7 +105,7 @@ class PersonalGate:
             self._lines = consented_lines(self.folder)
         if act.line not in self._lines and (expected := os.environ.get(DIGEST)) and not self._is_asking:
             declared = self._all_declared()
-            if digest(declared) == expected:
+            if digest(declared) in expected.split(","):  # of several jars, one for each
                 self._lines |= {declared_act.line for declared_act in declared}
         return act.line in self._lines
 

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from coinjar.core.consent import READS, RUNS, Act, ConsentMissing, Gate
-from coinjar.core.definition import Command, FromEnv, FromFile, FromStore, Outside
+from coinjar.core.definition import Command, FromEnv, FromFile, FromJar, FromStore, Outside
 from coinjar.core.errors import InputError, Location
 from coinjar.core.layers import Fetch
 from coinjar.core.utf8 import decode_value
@@ -29,8 +29,9 @@ def fetcher(folder: Path, gate: Gate) -> Fetch:
     base = folder.resolve().parent
 
     def fetch(outside: Outside, location: Location) -> str:
-        if isinstance(outside, FromStore):
-            message = f"the value is stored in {outside.destination}, which was not read"
+        if isinstance(outside, FromStore | FromJar):
+            place = f"stored in {outside.destination}" if isinstance(outside, FromStore) else f"in {outside.path}"
+            message = f"the value is {place}, which was not read"
             raise InputError(message, hint="print it with `coinjar value`", location=location, code="not-fetched")
         try:
             gate.require(*acts_of(outside, base, location))
@@ -54,6 +55,11 @@ def acts_of(outside: Outside, base: Path, location: Location) -> list[Act]:
         return [Act(READS, outside.path, location)] if is_outside(outside.path) else []
     if isinstance(outside, Command):
         return [Act(RUNS, program_words(base, outside.argv), location)]
+    if isinstance(outside, FromJar):
+        where = "".join(
+            f", {what} {name}" for what, name in (("stage", outside.stage), ("service", outside.service)) if name
+        )
+        return [Act(READS, f"{outside.name} of the jar {outside.path}{where}", location)]
     return []  # contacting the store is the act of its destination
 
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from json import dumps
 
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
-from coinjar.core.definition import UNSET, Command, Content, Definition, FromEnv, FromFile, FromStore
+from coinjar.core.definition import UNSET, Command, Content, Definition, FromEnv, FromFile, FromJar, FromStore
 from coinjar.core.errors import CoinJarError
 from coinjar.core.kinds import join_list
 from coinjar.core.model import Variable
@@ -15,7 +16,17 @@ from coinjar.core.references import parse_template
 from coinjar.documents.field_reader import NULL_HINT, FieldReader
 from coinjar.documents.yamltext import is_null
 
-FORMS = ("text", "command", "may_be_empty", "file", "base64", "from_env", "stored_in", "key", "unset")
+_MAIN = ("text", "command", "file", "from_env", "stored_in", "from_jar", "unset")
+_EXTRAS = (
+    ("may_be_empty", "command"),
+    ("base64", "file"),
+    ("key", "stored_in"),
+    ("name", "from_jar"),
+    ("service", "from_jar"),
+    ("stage", "from_jar"),
+)
+"""Further keys, each with the form that it belongs to."""
+FORMS = (*_MAIN, *(extra for extra, _ in _EXTRAS))
 _JSON_WORD = (
     r"null|true|false|-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?"  # YAML 1.2.2, 10.2.1.2, as JSON writes it
 )
@@ -50,7 +61,7 @@ def _content(fields: FieldReader, variable: Variable, node: Node) -> Content | N
 def _form(fields: FieldReader, variable: Variable, node: Node) -> Content | None:
     before = len(fields.faults)
     what = f"the value of {variable.name}"
-    if not any(name in FORMS for name, _, _ in fields.members(node, what)):
+    if not any(name in _MAIN for name, _, _ in fields.members(node, what)):
         del fields.faults[before:]
         fields.fault(
             node,
@@ -59,15 +70,15 @@ def _form(fields: FieldReader, variable: Variable, node: Node) -> Content | None
         )
         return None
     result = fields.fields(node, what, FORMS)
-    main = [name for name in ("text", "command", "file", "from_env", "stored_in", "unset") if name in result]
+    main = [name for name in _MAIN if name in result]
     if len(main) != 1:
         fields.fault(
             node,
             f"{what} must have one form, but has {' and '.join(main) or 'none'}",
-            "keep one of text, command, file, from_env, stored_in, unset",
+            f"keep one of {', '.join(_MAIN)}",
         )
         return None
-    for extra, owner in (("may_be_empty", "command"), ("base64", "file"), ("key", "stored_in")):
+    for extra, owner in _EXTRAS:
         if extra in result and main != [owner]:
             fields.fault(
                 result[extra], f"'{extra}' is allowed only with '{owner}'", f"remove it, or write {{{owner}: …}}"
@@ -91,13 +102,15 @@ def _one_form(fields: FieldReader, what: str, form: str, result: dict[str, Node]
         return Command(argv, fields.flag(result.get("may_be_empty"), "may_be_empty"))
     if form == "file":
         return FromFile(fields.text(node, f"'file' of {what}"), fields.flag(result.get("base64"), "base64"))
-    if form in ("from_env", "stored_in"):
-        return (
-            FromEnv(fields.text(node, f"'from_env' of {what}")) if form == "from_env" else _stored(fields, what, result)
-        )
+    if form in _READERS:
+        return _READERS[form](fields, what, result)
     if not fields.flag(node, "unset"):
         fields.fault(node, f"'unset' of {what} can only be true", "write {unset: true}, or a value")
     return UNSET
+
+
+def _environment(fields: FieldReader, what: str, result: dict[str, Node]) -> FromEnv:
+    return FromEnv(fields.text(result["from_env"], f"'from_env' of {what}"))
 
 
 def _stored(fields: FieldReader, what: str, result: dict[str, Node]) -> FromStore:
@@ -106,6 +119,22 @@ def _stored(fields: FieldReader, what: str, result: dict[str, Node]) -> FromStor
     return FromStore(
         fields.text(result["stored_in"], f"'stored_in' of {what}"), fields.text(result.get("key"), f"'key' of {what}")
     )
+
+
+def _of_another(fields: FieldReader, what: str, result: dict[str, Node]) -> FromJar:
+    if "name" not in result:
+        fields.fault(result["from_jar"], f"{what} has no name", "write {from_jar: PATH, name: NAME}")
+    return FromJar(
+        fields.text(result["from_jar"], f"'from_jar' of {what}"),
+        *(fields.text(result.get(key), f"'{key}' of {what}") for key in ("name", "service", "stage")),
+    )
+
+
+_READERS: dict[str, Callable[[FieldReader, str, dict[str, Node]], Content]] = {
+    "from_env": _environment,
+    "stored_in": _stored,
+    "from_jar": _of_another,
+}
 
 
 def _as_list(fields: FieldReader, variable: Variable, node: SequenceNode) -> str | None:

@@ -9,7 +9,17 @@ from typing import NamedTuple
 
 from coinjar.actions.delivery.records import open_records
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import Command, Content, Definition, FromEnv, FromFile, FromStore, Undecryptable, Unset
+from coinjar.core.definition import (
+    Command,
+    Content,
+    Definition,
+    FromEnv,
+    FromFile,
+    FromJar,
+    FromStore,
+    Undecryptable,
+    Unset,
+)
 from coinjar.core.errors import CoinJarError, is_encrypted_for_others
 from coinjar.core.model import Jar, Variable
 from coinjar.core.references import Template
@@ -148,6 +158,7 @@ def _shown(content: Content) -> tuple[str | None, str]:
     if isinstance(content, Unset):
         return None, "unset on purpose"
     forms = {Command: "from a command", FromFile: "from a file", FromEnv: "from the environment", FromStore: "stored"}
+    forms |= {FromJar: "from another jar"}
     return None, forms[type(content)]
 
 

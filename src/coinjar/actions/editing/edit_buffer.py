@@ -8,16 +8,7 @@ from typing import NamedTuple
 
 from coinjar.actions.editing.value_changes import ValueChanges, as_yaml
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import (
-    Command,
-    Content,
-    Definition,
-    FromEnv,
-    FromFile,
-    FromStore,
-    SealedDefinition,
-    Undecryptable,
-)
+from coinjar.core.definition import Content, Definition, Outside, SealedDefinition, Undecryptable
 from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.layers import plain
 from coinjar.core.model import Jar, Layer
@@ -182,7 +173,7 @@ def _faults(jar: Jar, stage: str, scope: str, name: str, definition: Definition,
         return fault(
             f"{name} is not a secret", "move it above the line '--- # secrets', or declare it as one in jar.yaml"
         )
-    if below and isinstance(content, Command | FromFile | FromEnv | FromStore):
+    if below and isinstance(content, Outside):
         return fault(
             f"{name} comes from outside the jar, and cannot be encrypted", "move it above the line '--- # secrets'"
         )

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import UNSET, Command, Content, FromEnv, FromFile, FromStore, Outside, SealedDefinition
+from coinjar.core.definition import UNSET, Command, Content, FromEnv, FromFile, FromJar, Outside, SealedDefinition
 from coinjar.core.errors import InputError
 from coinjar.core.model import Jar, Layer
 from coinjar.core.names import ALL
@@ -29,7 +29,7 @@ def as_yaml(content: Content) -> Plain:
         return reveal(content)
     if isinstance(content, Template):
         return {"text": content.source}
-    if isinstance(content, Command | FromFile | FromEnv | FromStore):
+    if isinstance(content, Outside):
         return _form(content)
     assert content is UNSET, "a value that cannot be decrypted is not written"
     return {"unset": "true"}
@@ -45,6 +45,9 @@ def _form(content: Outside) -> Plain:
         return {"file": content.path, **more}
     if isinstance(content, FromEnv):
         return {"from_env": content.name}
+    if isinstance(content, FromJar):
+        named = {key: text for key in ("service", "stage") if (text := getattr(content, key))}
+        return {"from_jar": content.path, "name": content.name, **named}
     return {"stored_in": content.destination, "key": content.key}
 
 
@@ -100,7 +103,7 @@ class ValueChanges:
         `set_on` is the date of a secret ("": not known), by default today's. Raises InputError for a secret that is
         being rotated.
         """
-        if isinstance(content, Command | FromFile | FromEnv | FromStore):  # says where the value is, and is no secret
+        if isinstance(content, Outside):  # says where the value is, and is no secret
             if not mine:
                 for narrowest in self.jar.variables[name].scopes_for(scope):
                     self.drop(stage, narrowest, name)
