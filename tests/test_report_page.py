@@ -19,6 +19,7 @@ _QUIET = (
     "--disable-component-update --disable-sync"
 )
 HOSTILE = "\"'><img src=x onerror=hacked()></script><script>hacked()</script>{{7*7}}${HOME}&lt;"
+NAMED = "A\"%41<b>'&`|$x#"
 _PATIENCE = 60_000
 
 
@@ -246,9 +247,10 @@ def test_hostile_values_do_nothing(cj: Coinjar, show: Callable[..., Page]) -> No
     quoted = json.dumps(HOSTILE)
     cj.write(
         {
-            "jar/jar.yaml": "coinjar: 1\napp: trial\nservices: {web: {about: %s}}\n"
-            "stages: {dev: {about: %s}, prod: {}}\nvariables:\n  A: {about: %s, default: %s}\n  B: {kind: port}\n"
-            "accepted:\n  - {rule: CJ003, variable: B, reason: %s}\n" % ((quoted,) * 5),
+            "jar/jar.yaml": f"coinjar: 1\napp: trial\nservices: {{web: {{about: {quoted}}}}}\n"
+            f"stages: {{dev: {{about: {quoted}}}, prod: {{}}}}\nvariables:\n"
+            f"  A: {{about: {quoted}, default: {quoted}}}\n  B: {{kind: port}}\n  {json.dumps(NAMED)}: {{default: x}}\n"
+            f"accepted:\n  - {{rule: CJ003, variable: B, reason: {quoted}}}\n",
             "jar/plain/dev.yaml": f"all: {{A: {quoted}, B: {quoted}}}\nweb: {{A: {quoted}}}\n",
         }
     )
@@ -257,6 +259,10 @@ def test_hostile_values_do_nothing(cj: Coinjar, show: Callable[..., Page]) -> No
     page.locator("tr[data-name=A] td").first.click()
     assert HOSTILE in page.inner_text("dialog")
     page.keyboard.press("Escape")
+    page.locator("#grid tbody tr").nth(2).locator("td").first.click()
+    assert page.inner_text("dialog h2") == f"{NAMED} on dev"
+    page.click("dialog a")
+    assert page.evaluate("name => document.getElementById(`v-${name}`).open", NAMED)
     page.evaluate("document.querySelectorAll('details').forEach(one => { one.open = true; })")
     assert HOSTILE in str(page.text_content("#v-A"))
     assert page.locator("img").count() == 0

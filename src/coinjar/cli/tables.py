@@ -10,7 +10,7 @@ import re
 import sys
 from collections.abc import Sequence
 from functools import cache
-from typing import NamedTuple
+from typing import NamedTuple, TextIO
 from unicodedata import combining, east_asian_width
 
 from coinjar.core.errors import UsageError
@@ -88,24 +88,20 @@ def colours() -> bool:
 
 def terminal_width() -> int:
     """Return the columns of the terminal, or of COLUMNS; UNLIMITED if stdout is not a terminal."""
-    if not sys.stdout.isatty():
-        return UNLIMITED
-    message = os.environ.get("COLUMNS", "")
-    if message.isdigit() and int(message) > 0:
-        return int(message)
-    try:
-        return os.get_terminal_size(sys.stdout.fileno()).columns or _USUAL_WIDTH
-    except (OSError, ValueError):
-        return _USUAL_WIDTH
+    return _columns_of(sys.stdout) if sys.stdout.isatty() else UNLIMITED
 
 
 def error_columns() -> int:
     """Return the columns of the terminal that stderr is."""
-    words = os.environ.get("COLUMNS", "")
-    if words.isdigit() and int(words) > 0:
-        return int(words)
+    return _columns_of(sys.stderr)
+
+
+def _columns_of(stream: TextIO) -> int:
+    given = os.environ.get("COLUMNS", "")
+    if given.isdigit() and int(given) > 0:
+        return int(given)
     try:
-        return os.get_terminal_size(sys.stderr.fileno()).columns or _USUAL_WIDTH
+        return os.get_terminal_size(stream.fileno()).columns or _USUAL_WIDTH
     except (OSError, ValueError):
         return _USUAL_WIDTH
 

@@ -28,7 +28,13 @@ def _lines(jar: Jar) -> Iterator[str]:
     for variable in jar.variables.values():
         about = _plain(variable.about) or "–"
         needed = "yes" if variable.required else ""
-        cells = [f"[`{variable.name}`](#{_anchor(variable.name)})", _kind(variable), needed, _default(variable), about]
+        cells = [
+            f"[{_code(variable.name)}](#{_anchor(variable.name)})",
+            _kind(variable),
+            needed,
+            _default(variable),
+            about,
+        ]
         yield f"| {' | '.join(cells)} |"
     for variable in jar.variables.values():
         yield ""
@@ -59,9 +65,14 @@ def _default(variable: Variable) -> str:
     if text is None or variable.secret:
         return form
     shown = visible(text) if text else '""'
-    fence = "``" if "`" in shown else "`"
-    whole = shown.replace("|", "\\|")  # in a table, even in code
-    return f"{fence}{whole}{fence}" if form in ("text", "references") else f"{form} {_plain(shown)}"
+    return _code(shown) if form in ("text", "references") else f"{form} {_plain(shown)}"
+
+
+def _code(text: str) -> str:
+    """Return a text as code, which a table may contain: there even in code a bar needs a backslash."""
+    fence = "``" if "`" in text else "`"
+    space = " " if text[:1] == "`" or text[-1:] == "`" else ""
+    return f"{fence}{space}{text.replace('|', chr(92) + '|')}{space}{fence}"
 
 
 def _plain(text: str) -> str:

@@ -113,7 +113,7 @@
       for (const remark of remarks) body.append(element("p", remark, "faint"));
     }
     const more = dialog.querySelector("a");
-    more.href = `#v-${name}`;
+    more.href = `#v-${encodeURIComponent(name)}`;
     more.textContent = `All about ${name}`;
     dialog.showModal();
   };
@@ -123,7 +123,9 @@
 
   // What is linked to is open, and all is open on paper.
   const open = () => {
-    const target = document.getElementById(decodeURIComponent(location.hash.slice(1)));
+    let name = location.hash.slice(1);
+    try { name = decodeURIComponent(name); } catch { return; }
+    const target = document.getElementById(name);
     if (target && target.tagName === "DETAILS") target.open = true;
   };
   addEventListener("hashchange", open);
