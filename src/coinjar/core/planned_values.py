@@ -130,6 +130,9 @@ def lifted(resolvers: Sequence[Resolver], variable: Variable, layer: str) -> lis
         return []
     first, name = resolvers[0], variable.name
     services = [service for service in first.jar.services if variable.applies_to(service)]
+    for resolver in resolvers[1:] if services else ():  # most variables differ for any service
+        if not same_content(variable, first.winner(name, services[0]), resolver.winner(name, services[0])):
+            return []
     own_values = {service for resolver in resolvers for service in resolver.own.get(name, ())}
     asked = [service for service in services if service in own_values]
     asked += [service for service in services if service not in own_values][:1]  # all others get the same as this one

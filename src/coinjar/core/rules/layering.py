@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from coinjar.core.definition import Definition, Undecryptable
@@ -75,16 +75,24 @@ def repeated_values(context: CheckContext) -> Iterator[RepeatedValue]:
         for scope, values in resolver.layers[depth].values.items():
             for variable_name, definition in values.items():
                 variable = context.jar.variables[variable_name]
+                below: Iterable[Definition | None]
                 if scope == ALL and variable_name not in resolver.own:
-                    below = [inherited.get(variable_name)]  # by far the most
+                    below = (inherited.get(variable_name),)  # by far the most
                 else:
                     services = context.jar.services_with(variable) if scope == ALL else [scope]
-                    below = [_below(resolver, depth, scope, variable_name, service) for service in services]
-                first = below[0] if below else None
-                if first is not None and all(
-                    other is not None and _alike(variable, definition, other) for other in below
-                ):
+                    below = (_below(resolver, depth, scope, variable_name, service) for service in services)
+                if (first := _repeated(variable, definition, below)) is not None:
                     yield RepeatedValue(name, scope, variable_name, definition, first)
+
+
+def _repeated(variable: Variable, definition: Definition, below: Iterable[Definition | None]) -> Definition | None:
+    """Return the first of these, if there are any and all are like the definition; most are not, and end the search."""
+    first = None
+    for other in below:
+        if other is None or not _alike(variable, definition, other):
+            return None
+        first = first or other
+    return first
 
 
 def same_on_every_stage(context: CheckContext) -> Iterator[Diagnostic]:
