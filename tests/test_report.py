@@ -89,6 +89,15 @@ def test_it_says_what_it_did_not_look_at(demo: Coinjar) -> None:
     assert "values could not be checked" in overview
 
 
+def test_a_secret_in_plain_text_has_no_age(demo: Coinjar) -> None:
+    """And is not among those that are not overdue."""
+    data = json.loads(demo("report", "--json").out)
+    assert data["undated"] == 2
+    assert any("secrets in plain text: 2 in all" in what for what in data["not_looked_at"])
+    demo("readers", "seal")
+    assert json.loads(demo("report", "--json").out)["undated"] == 0
+
+
 def test_the_figures_are_files(demo: Coinjar) -> None:
     done = demo("report", "--plots", "plots")
     assert "as PNG and SVG" in done.err

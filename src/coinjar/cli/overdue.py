@@ -24,7 +24,6 @@ from coinjar.core.errors import UsageError
 if TYPE_CHECKING:
     from datetime import date
 
-    from coinjar.core.model import Jar
     from coinjar.core.secret_ages import SecretAge
 
 
@@ -53,6 +52,7 @@ def run(
     from datetime import UTC, datetime
 
     from coinjar.core.names import SHARED
+    from coinjar.core.rules.secrets import plain_secret_count
     from coinjar.core.secret_ages import OVERDUE, SOON, UNDATED, days_of, secret_ages, undecryptable_count
 
     days = days_of(soon) if soon is not None else None
@@ -77,7 +77,7 @@ def run(
     )
     every_name = [secret for secret in declared.secret_names if fits(secret, name)]
     unread = undecryptable_count(asked, every_name if every else limited)
-    plain = _in_plain_text(asked, limited)
+    plain = plain_secret_count(asked, limited)
     if as_json:
         print_json(
             {
@@ -95,20 +95,6 @@ def run(
         print_status(f"not looked at: {counted(plain, 'value')} in plain text: `coinjar readers seal` encrypts them")
     if due or unread or plain:
         raise typer.Exit(1)
-
-
-def _in_plain_text(declared: Jar, names: list[str]) -> int:
-    """Return how many values of these secrets are not encrypted, and so have no date."""
-    from coinjar.core.definition import SealedDefinition
-    from coinjar.core.rules.secrets import in_plain_text
-
-    return sum(
-        not isinstance(definition, SealedDefinition) and in_plain_text(declared, definition.content)
-        for scopes in declared.plain.values()
-        for values in scopes.values()
-        for name in names
-        if (definition := values.get(name)) is not None
-    )
 
 
 def _row(age: SecretAge, today: date) -> dict[str, Any]:

@@ -32,7 +32,7 @@ def run(
         typer.Option(
             "--format",
             metavar="FORMAT",
-            help="html, one page for a browser (default); markdown, the reference of names.",
+            help="html, one page for a browser (default); markdown, the reference of variables.",
         ),
     ] = None,
     plots: Annotated[

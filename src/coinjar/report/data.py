@@ -83,7 +83,7 @@ def data_of(contents: ReportContents) -> dict[str, Any]:
             for past in contents.past
         ],
         "unchecked": contents.unchecked,
-        "undecrypted": contents.undecrypted,
+        "undated": contents.undated,
         "not_looked_at": contents.not_looked_at,
     }
 

@@ -34,6 +34,7 @@ from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.model import Jar
 from coinjar.core.progress import Progress
 from coinjar.core.rules.base import Finding
+from coinjar.core.rules.secrets import plain_secret_count
 from coinjar.core.secret_ages import secret_ages, undecryptable_count
 from coinjar.destinations import is_live
 from coinjar.destinations.stage_view import gets, services_for
@@ -71,6 +72,9 @@ def collect(opened: OpenJar, options: ReportOptions, today: date, progress: Prog
     undecrypted = undecryptable_count(jar, jar.secret_names)
     if undecrypted:
         unseen.append(f"the age of what is encrypted for others: {undecrypted} in all")
+    plain = plain_secret_count(jar, [variable.name for variable in jar.variables.values() if variable.secret])
+    if plain:
+        unseen.append(f"the age of secrets in plain text: {plain} in all (`coinjar readers seal` encrypts them)")
     readers = listing(opened)
     deliveries = _deliveries(opened, unseen)
     revision, past = _history(opened, options, unseen)
@@ -104,7 +108,7 @@ def collect(opened: OpenJar, options: ReportOptions, today: date, progress: Prog
         apartness=apartness(found, jar.variables),
         past=past,
         unchecked=checked.not_fetched + checked.closed,
-        undecrypted=undecrypted,
+        undated=undecrypted + plain,
         not_looked_at=unseen,
     )
 

@@ -168,8 +168,8 @@ class ReportContents(Record, kw_only=True):
     past: list[PastDistances]
     unchecked: int
     """Values that the findings do not know."""
-    undecrypted: int
-    """Encrypted values whose age is not known here."""
+    undated: int
+    """Values of secrets whose age cannot be known: encrypted for others, or in plain text."""
     not_looked_at: list[str]
 
     @property

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from coinjar.core.definition import Content, SealedDefinition
 from coinjar.core.diagnostics import Diagnostic
@@ -142,3 +142,15 @@ def sealed_for_others(context: CheckContext) -> Iterator[Diagnostic]:
                 definition.variable.name,
                 definition.stage,
             )
+
+
+def plain_secret_count(declared: Jar, names: Iterable[str]) -> int:
+    """Return how many values of these secrets are not encrypted, and so have no date."""
+    wanted = [*names]
+    return sum(
+        not isinstance(definition, SealedDefinition) and in_plain_text(declared, definition.content)
+        for scopes in declared.plain.values()
+        for values in scopes.values()
+        for name in wanted
+        if (definition := values.get(name)) is not None
+    )
