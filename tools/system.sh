@@ -43,6 +43,8 @@ test)
   [ -x /lib/systemd/systemd ] || missing="$missing systemd"
   want script bsdutils
   want chromium chromium
+  # The one that an image is built of.
+  /usr/bin/python3 -c 'import ensurepip, venv' 2>/dev/null || missing="$missing python3-venv"
   ;;
 screenshots)
   want xterm xterm
