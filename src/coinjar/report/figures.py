@@ -253,21 +253,20 @@ def _past(contents: ReportContents) -> Drawing | None:
         return None
     figure = new_figure(_WIDTH, 3.4)
     axes = figure.add_subplot()
+    ends: dict[tuple[str, str], tuple[float, float]] = {}
     for number, pair in enumerate(pairs):
         points = [(at, past.distances[pair] * 100) for at, past in enumerate(contents.past) if pair in past.distances]
         colour = SERIES[number % len(SERIES)]
         axes.plot(
             [at for at, _ in points], [y for _, y in points], color=colour, marker="o", markersize=4, linewidth=1.6
         )
-        axes.annotate(
-            f"{pair[0]} – {pair[1]}",
-            points[-1],
-            (6, 0),
-            textcoords="offset points",
-            color=colour,
-            va="center",
-            fontsize=9,
-        )
+        ends[pair] = points[-1]
+    heights = _spread_out({pair: end[1] for pair, end in ends.items()}, max(axes.get_ylim()[1], 1) * _LABEL_HEIGHT)
+    for number, (pair, (at, _)) in enumerate(ends.items()):
+        words = f"{pair[0]} – {pair[1]}"
+        place, offset = (at, heights[pair]), (7, 0)
+        colour = SERIES[number % len(SERIES)]
+        axes.annotate(words, place, offset, textcoords="offset points", color=colour, va="center", fontsize=9)
     step = max(1, len(contents.past) // 8)
     labels = [f"{past.when:%Y-%m-%d}\n{past.revision}" for past in contents.past]
     axes.set_xticks(range(0, len(labels), step), labels[::step], fontsize=8)
@@ -282,6 +281,19 @@ def _past(contents: ReportContents) -> Drawing | None:
     if before is not None and after is not None:
         says += f"; {pair[0]} and {pair[1]} were {_share(before)} apart first, and are {_share(after)} now"
     return Drawing("history", "The distance over time", says, figure)
+
+
+_LABEL_HEIGHT = 0.062
+"""Of a line's name, as a share of the axis."""
+
+
+def _spread_out(heights: dict[tuple[str, str], float], least: float) -> dict[tuple[str, str], float]:
+    """Return heights near the given ones, in the same order, so far apart that names do not overlap."""
+    result: dict[tuple[str, str], float] = {}
+    below = -least
+    for pair, height in sorted(heights.items(), key=lambda item: item[1]):
+        below = result[pair] = max(height, below + least)
+    return result
 
 
 _OUTCOMES = {"done": (GOOD, "o"), "failed": (BAD, "X"), "interrupted": (WARN, "^"), "running": (ACCENT, "D")}
