@@ -152,6 +152,16 @@ def test_what_is_forgotten(made: list[tuple[tuple[str, str], int]], day: int) ->
                 {"ended": ended[number], "number": number},
             )
         newest[place] = number
+    for at, place in enumerate(newest):  # one that was killed, and one that is running: their ends are not known
+        killed = store.begin(*place)
+        ended[killed] = LONG_AGO + timedelta(days=at)
+        newest[place] = store.begin(*place)
+        ended[newest[place]] = LONG_AGO
+        with store.connected() as transaction:
+            transaction.execute(
+                "UPDATE coinjar_deliveries SET started = :started WHERE number IN (:number, :other)",
+                {"started": ended[killed], "number": killed, "other": newest[place]},
+            )
     strange = other.begin("dev", "salt")
     other.end(strange, DONE)
     before = LONG_AGO + timedelta(days=day)
@@ -164,9 +174,10 @@ def test_what_is_forgotten(made: list[tuple[tuple[str, str], int]], day: int) ->
     assert store.forget(before) == 0
     for number in kept:
         _, parts, changes = store.delivery(number)
-        assert len(parts) == len(changes) == 1
+        assert len(parts) == len(changes)
     with store.connected() as transaction:
-        assert len(transaction.rows("SELECT 1 FROM coinjar_changes")) == len(kept)
+        left = {row[0] for row in transaction.rows("SELECT delivery FROM coinjar_changes")}
+        assert left <= kept
 
 
 JAR = """\

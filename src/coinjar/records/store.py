@@ -240,11 +240,11 @@ class RecordStore(RecordQueries):
             )
 
     def forget(self, before: datetime, *, only_count: bool = False) -> int:
-        """Forget deliveries that ended before a time (UTC), except the newest of each place, which says what is there;
-        return how many they are. What was delivered last to a target stays known.
+        """Forget deliveries that ended before a time (UTC), or were interrupted, except the newest of each place, which
+        says what is there; return how many they are. What was delivered last to a target stays known.
         """
         old = (
-            "app = :app AND ended < :before AND number NOT IN"
+            "app = :app AND coalesce(ended, started) < :before AND state <> 'running' AND number NOT IN"
             " (SELECT max(number) FROM coinjar_deliveries WHERE app = :app GROUP BY stage, destination)"
         )
         values: Values = {"app": self.app, "before": before}
