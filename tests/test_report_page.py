@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from tests.conftest import DEMO, Coinjar
 from tests.consumers import need
@@ -86,7 +86,7 @@ def test_the_filters(report: Path, show: Callable[..., Page]) -> None:
     assert seen_rows(page) == wanted
     assert page.inner_text("#count") == f"{len(wanted)} of {len(everything)} variables"
     page.click("button[type=reset]")
-    page.wait_for_function(f"document.getElementById('count').textContent === '{len(everything)} variables'")
+    expect(page.locator("#count")).to_have_text(f"{len(everything)} variables", timeout=_PATIENCE)
     page.select_option("select[name=service]", "berths")
     assert seen_rows(page) == [row["name"] for row in variables if "berths" in row["services"]]
     page.select_option("select[name=service]", "")
