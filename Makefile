@@ -23,7 +23,7 @@ unit: $(VENV)/ready-to-test
 test-newest: system
 	rm -rf $(NEWEST)
 	$(PYTHON) -m venv $(NEWEST)
-	$(NEWEST)/bin/pip install --quiet --editable '.[all,test,lint]'
+	$(NEWEST)/bin/pip install --quiet --requirement requirements/build.in --editable '.[all,test,lint]'
 	$(NEWEST)/bin/python $(PYTEST)
 
 # The fast lane on every Python from 3.11 to 3.14 that is installed here.
