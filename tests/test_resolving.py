@@ -154,6 +154,30 @@ def test_the_grid_says_what_each_service_sees(jar: Jar) -> None:
             assert views == {(resolved.text, resolved.fault is None) for resolved in other}
 
 
+@settings(max_examples=150)
+@given(jars(), st.permutations([*STAGES]), st.integers(3, 4), st.sets(st.sampled_from(SERVICES), min_size=1))
+def test_a_column_is_the_same_beside_others_and_alone(
+    jar: Jar, order: list[str], columns: int, services: set[str]
+) -> None:
+    """Whatever stages are shown, in any order, and for whichever services."""
+    asked, shown = [service for service in SERVICES if service in services], order[:columns]
+    together = grid.by_stage(jar, [Resolver(jar, stage) for stage in shown], asked)
+    for place, stage in enumerate(shown):
+        alone = grid.by_stage(jar, [Resolver(jar, stage)], asked)
+        assert [row.cells[place] for row in together] == [row.cells[0] for row in alone]
+
+
+@settings(max_examples=150)
+@given(jars())
+def test_what_cannot_be_computed_is_reported_on_every_stage(jar: Jar) -> None:
+    reported = {(variable.name, stage) for _, variable, stage, _ in CheckContext(jar).derived_faults}
+    for stage in jar.stages:
+        resolver = Resolver(jar, stage)
+        for name, variable in jar.variables.items():
+            seen = [resolver.value(name, service) for service in resolver.services_of(variable)]
+            assert ((name, stage) in reported) is any(resolved.fault is not None for resolved in seen)
+
+
 @settings(max_examples=100)
 @given(jars())
 def test_compare_and_check_agree_with_resolving(jar: Jar) -> None:

@@ -159,12 +159,10 @@ _STYLES = {
 
 def cell_text(cell: Cell, masker: Masker) -> str:
     """Return a cell's sign and words; distinguishable without colour."""
-    if cell.state == "varies" and cell.text is None:
-        return f"* {cell.variants} values"
-    if cell.text is None:
-        return f"{SIGNS[cell.state]} {_WORDS[cell.state]}".strip()
-    value = masker.show(cell.text, secret=cell.secret, short=True)
-    return f"{SIGNS[cell.state]} {'ƒ ' if cell.derived else ''}{value}"
+    state, text, secret, derived, variants, _ = cell
+    if text is None:
+        return f"* {variants} values" if state == "varies" else f"{SIGNS[state]} {_WORDS[state]}".strip()
+    return f"{SIGNS[state]} {'ƒ ' if derived else ''}{masker.show(text, secret=secret, short=True)}"
 
 
 def _apart(row: GridRow, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
@@ -197,9 +195,10 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
     from coinjar.cli.tables import (
         UNLIMITED,
         StyledText,
+        aligned,
         colours,
+        is_simple,
         line,
-        padded,
         show,
         styled,
         terminal_height,
@@ -214,7 +213,7 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
         return
     name_width = min(max(len(row.variable.name) for row in rows), max(16, width * 3 // 10))
     room = width - name_width - 5  # after the name, the sign and the two gaps between
-    by_column, natural = _columns_that_may_fit(
+    by_column, natural, are_simple = _columns_that_may_fit(
         rows, columns, masker, room, UNLIMITED if width == UNLIMITED else _WIDEST_COLUMN
     )
     widths = _share(natural, room)
@@ -228,12 +227,8 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
     lines = [line([*head, *(StyledText(column, "bold") for column in columns[:kept])], all_widths)]
     is_plain = width == UNLIMITED and not colours()
     if is_plain:  # nothing is truncated or coloured
-        names, signs = (
-            padded([row.variable.name for row in rows], name_width),
-            [AGREEMENT[row.agreement].ljust(1) for row in rows],
-        )
-        whole = [padded(column, number) for column, number in zip(by_column, widths, strict=True)]
-        lines += map(str.rstrip, map("  ".join, zip(names, signs, *whole, strict=True)))
+        names, signs = [row.variable.name for row in rows], [AGREEMENT[row.agreement] for row in rows]
+        lines += aligned([names, signs, *by_column], all_widths, is_simple=are_simple and is_simple(names))
     for row, row_texts in zip(rows, texts, strict=True) if not is_plain else ():
         apart = _apart(row, row_texts, widths)
         cells = [StyledText(text, _STYLES[cell.state]) for text, cell in zip(apart, row.cells[:kept], strict=True)]
@@ -254,23 +249,23 @@ _LEAST_COLUMN, _WIDEST_COLUMN = 13, 40
 
 def _columns_that_may_fit(
     rows: list[GridRow], columns: list[str], masker: Masker, room: int, most: int
-) -> tuple[list[list[str]], list[int]]:
-    """Return their texts and natural widths: no more than could fit side by side, since a large jar has many."""
-    from coinjar.cli.tables import widest
+) -> tuple[list[list[str]], list[int], bool]:
+    """Return their texts and natural widths, no more than could fit side by side, since a large jar has many; and
+    whether every character in them takes one column.
+    """
+    from coinjar.cli.tables import is_simple, widest
 
     texts: list[list[str]] = []
     natural: list[int] = []
     made: dict[int, str] = {}  # columns share most of their cells
-    for place, title in enumerate(columns):
-        column = [row.cells[place] for row in rows]
-        for cell in column:
-            if id(cell) not in made:
-                made[id(cell)] = cell_text(cell, masker)
-        texts.append([made[id(cell)] for cell in column])
+    for title, column in zip(columns, zip(*(row.cells for row in rows), strict=True), strict=True):
+        keys = list(map(id, column))
+        made.update((key, cell_text(cell, masker)) for key, cell in zip(keys, column, strict=True) if key not in made)
+        texts.append(list(map(made.__getitem__, keys)))
         natural.append(min(widest([title, *texts[-1]]), most))
         if sum(min(number, _LEAST_COLUMN) + 2 for number in natural) - 2 > room:
             break
-    return texts, natural
+    return texts, natural, is_simple(made.values())
 
 
 def _share(natural: list[int], room: int) -> list[int]:
@@ -288,9 +283,9 @@ def _share(natural: list[int], room: int) -> list[int]:
 def _show_legend(rows: list[GridRow], width: int) -> None:
     from coinjar.cli.tables import show, styled
 
-    states = {cell.state for row in rows for cell in row.cells}
-    parts = [words for state, words in LEGEND.items() if state in states]
-    parts += ["ƒ computed from others"] if any(cell.derived for row in rows for cell in row.cells) else []
+    kinds = {(cell.state, cell.derived) for row in rows for cell in row.cells}
+    parts = [words for state, words in LEGEND.items() if any(kind[0] == state for kind in kinds)]
+    parts += ["ƒ computed from others"] if any(kind[1] for kind in kinds) else []
     parts += [
         f"{sign} {words}"
         for kind, sign, words in (

@@ -8,7 +8,7 @@ from __future__ import annotations
 import os
 import re
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from functools import cache
 from typing import NamedTuple, TextIO
 from unicodedata import combining, east_asian_width
@@ -123,14 +123,24 @@ def width_of(text: str) -> int:
 
 def widest(texts: Sequence[str]) -> int:
     """Return the columns of the widest of many texts; 0 for none."""
-    return max(map(len if _ONE_COLUMN_EACH("".join(texts)) else width_of, texts), default=0)
+    return max(map(len if is_simple(texts) else width_of, texts), default=0)
 
 
-def padded(texts: Sequence[str], width: int) -> list[str]:
-    """Return many texts, each padded with spaces."""
-    if _ONE_COLUMN_EACH("".join(texts)):
-        return [text.ljust(width) for text in texts]
-    return [text + " " * (width - width_of(text)) for text in texts]
+def is_simple(texts: Iterable[str]) -> bool:
+    """Return whether every character takes one column."""
+    return _ONE_COLUMN_EACH("".join(texts)) is not None
+
+
+def aligned(columns: Sequence[Sequence[str]], widths: Sequence[int], *, is_simple: bool) -> list[str]:
+    """Return the lines of columns whose texts are no wider than their widths; `is_simple`: one column a character."""
+    if is_simple:
+        form = "  ".join(f"%-{width}s" for width in widths)
+        return [(form % texts).rstrip() for texts in zip(*columns, strict=True)]
+    padded = [
+        [text + " " * (width - width_of(text)) for text in column]
+        for column, width in zip(columns, widths, strict=True)
+    ]
+    return ["  ".join(texts).rstrip() for texts in zip(*padded, strict=True)]
 
 
 def cut(text: str, width: int) -> str:

@@ -57,6 +57,8 @@ class Masker:
 
     def show(self, text: str, *, secret: bool, short: bool = False) -> str:
         """Return a value for display; an empty one as `""`. `short` masks in few columns."""
-        if secret and not self.show_secrets:
-            return f"•••• {len(text)} {self.tag(text)}" if short and text else self.mask(text)
-        return visible(reveal(text)) if text else '""'
+        if secret:
+            if not self.show_secrets:
+                return f"•••• {len(text)} {self.tag(text)}" if short and text else self.mask(text)
+            text = reveal(text)
+        return visible(text) if text else '""'

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from functools import cache
 from typing import NamedTuple
 
-from coinjar.core.definition import date_of
+from coinjar.core.definition import Definition, date_of
 from coinjar.core.errors import is_encrypted_for_others
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Jar, Resolved, Variable
+from coinjar.core.names import SHARED as BASE
 from coinjar.core.secret_ages import Day, day_of
+from coinjar.core.stage_changes import StageChanges
 
 OWN, INHERITED, SHARED, DEFAULT, MINE = "own", "inherited", "shared", "default", "mine"
 MISSING, NONE, UNSET, NOT_HERE, FAULT, VARIES = "missing", "none", "unset", "not here", "fault", "varies"
@@ -52,12 +55,6 @@ class GridRow(NamedTuple):
         return any(cell.state == DEFAULT for cell in self.cells)
 
 
-MadeCells = dict[str, dict[int, Cell]]
-"""Cells of plain texts by state and by the definition's id: a definition has the same cell in every column where it has
-the same state, and most columns share most of them.
-"""
-
-
 def _origins(resolver: Resolver) -> dict[int, str]:
     """Return the origin of each value, as a cell's state, by the value's id; defaults are omitted."""
     result: dict[int, str] = {}
@@ -68,65 +65,80 @@ def _origins(resolver: Resolver) -> dict[int, str]:
     return result
 
 
-def column(
-    resolver: Resolver, variables: Iterable[tuple[Variable, Sequence[str]]], made: MadeCells | None = None
-) -> list[Cell]:
-    """Return one stage's cells: one per variable, for the services beside it, which must get the variable. `made` are
-    the cells of other columns of the same jar, to which this one's are added.
+def column(resolver: Resolver, variables: Iterable[tuple[Variable, Sequence[str]]]) -> list[Cell]:
+    """Return one stage's cells: one per variable, for the services beside it, which must get the variable.
 
     A hot loop: a large jar has hundreds of thousands of cells.
     """
     common, own, absent, origins = resolver.common, resolver.own, resolver.absent, _origins(resolver)
-    by_state: MadeCells = {} if made is None else made
-    for state in (OWN, INHERITED, SHARED, MINE, DEFAULT):
-        by_state.setdefault(state, {})
     cells = []
     for variable, services in variables:
         name = variable.name
         if not services or name in absent:
             cells.append(_NOT_HERE)
             continue
-        if name not in own:
-            definition = common.get(name)
-            if definition is None:
-                cells.append(_LACKING if variable.required else _NOTHING)
+        definition = common.get(name)
+        if name in own:
+            winners = resolver.winners(name, services)
+            definition = winners[-1]
+            if len(winners) > 1 and any([winner is not definition for winner in winners]):  # noqa: C419 - twice as fast
+                cells.append(_of_several(resolver, variable, services, winners, origins))
                 continue
-            key = id(definition)
-            same = by_state[origins.get(key, DEFAULT)]
-            if (known := same.get(key)) is not None:
-                cells.append(known)
-                continue
-            if isinstance(definition.content, str):  # one text for every service: by far the most cells
-                resolved = definition.seen or plain(variable, definition)
-                plain_text = resolved.text is not None and (resolved.text or not variable.is_missing(resolved.text))
-                cell = (
-                    Cell(origins.get(key, DEFAULT), resolved.text, resolved.secret)
-                    if plain_text
-                    else _single(resolved, origins)
-                )
-                same[key] = cell
-                cells.append(cell)
-                continue
-        cells.append(_several(resolver, variable, services, origins))
+        if definition is None:
+            cells.append(_LACKING if variable.required else _NOTHING)
+        elif isinstance(definition.content, str):  # one text for every service: by far the most cells
+            cells.append(_of_text(variable, definition, origins))
+        else:
+            cells.append(_computed(resolver, variable, services, origins))
     return cells
 
 
 _NOT_HERE, _LACKING, _UNSET, _NOTHING = Cell(NOT_HERE), Cell(MISSING), Cell(UNSET), Cell(NONE)
 
 
-def _several(resolver: Resolver, variable: Variable, services: Sequence[str], origins: dict[int, str]) -> Cell:
-    """Return the cell of a variable that services may have different values of."""
-    winners = resolver.winners(variable.name, services)
-    # Twice as fast as a generator here.
-    if all([definition is None or isinstance(definition.content, str) for definition in winners]):  # noqa: C419
-        other = [definition.seen or plain(variable, definition) for definition in winners if definition is not None]
-        texts = {resolved.text for resolved in other}
-        if len(texts) > 1 and len(other) == len(winners) and None not in texts:
-            return Cell(VARIES, None, variable.secret, variants=len(texts))
-        if len(other) < len(winners):
-            other.append(Resolved(variable, None, secret=variable.secret))
-    else:
-        other = [resolver.value(variable.name, service) for service in resolver.distinct(variable, services)]
+@cache
+def _varying(variants: int, secret: bool) -> Cell:
+    return Cell(VARIES, None, secret, variants=variants)
+
+
+def _of_text(variable: Variable, definition: Definition, origins: Mapping[int, str]) -> Cell:
+    """Return the cell of a plain text that all services have."""
+    content = definition.content
+    if content and variable.takes_any_text and "\0" not in content:  # type: ignore[operator]  # a text, says the caller
+        return Cell(origins.get(id(definition), DEFAULT), content)  # type: ignore[arg-type]  # as above
+    return _single(definition.seen or plain(variable, definition), origins)
+
+
+def _of_several(
+    resolver: Resolver,
+    variable: Variable,
+    services: Sequence[str],
+    winners: Sequence[Definition | None],
+    origins: Mapping[int, str],
+) -> Cell:
+    """Return the cell of a variable of which services have different definitions: `winners`."""
+    texts: set[str | None] = set()
+    takes_any_text = variable.takes_any_text
+    for definition in winners:
+        content = definition.content if definition is not None else None
+        if definition is None or not isinstance(content, str):
+            return _computed(resolver, variable, services, origins)
+        if takes_any_text and "\0" not in content:
+            texts.add(content)
+        else:
+            texts.add((definition.seen or plain(variable, definition)).text)
+    last = winners[-1]  # of several origins the most common one
+    if last is not None and None not in texts:
+        return _varying(len(texts), variable.secret) if len(texts) > 1 else _of_text(variable, last, origins)
+    return _computed(resolver, variable, services, origins)
+
+
+def _computed(resolver: Resolver, variable: Variable, services: Sequence[str], origins: Mapping[int, str]) -> Cell:
+    """Return the cell of a variable from its value for each service that may see another one."""
+    different = resolver.distinct(variable, services)
+    other = [resolver.value(variable.name, service) for service in different]
+    if len(other) == 1:
+        return _single(other[0], origins)
     variants = len({(resolved.text, resolved.is_unset, resolved.fault is not None) for resolved in other})
     if variants == 1:
         return _single(other[-1], origins)  # of several origins the most common one, which is last
@@ -139,7 +151,7 @@ def _several(resolver: Resolver, variable: Variable, services: Sequence[str], or
     return Cell(state, None, secret, other[0].derived, variants, faulty)
 
 
-def _single(resolved: Resolved, origins: dict[int, str]) -> Cell:
+def _single(resolved: Resolved, origins: Mapping[int, str]) -> Cell:
     if resolved.text is not None:
         state = (
             MISSING if resolved.variable.is_missing(resolved.text) else origins.get(id(resolved.definition), DEFAULT)
@@ -152,7 +164,14 @@ def _single(resolved: Resolved, origins: dict[int, str]) -> Cell:
     return _LACKING if resolved.variable.required else _UNSET if resolved.is_unset else _NOTHING
 
 
-def _agreement(cells: Iterable[Cell]) -> str:
+def _agreement(cells: Sequence[Cell]) -> str:
+    first = None
+    for cell in cells:  # most rows end here, after a few cells
+        if (text := cell.text) is not None:
+            if first is None:
+                first = text
+            elif text != first:
+                return DIFFERENT
     here = [cell for cell in cells if cell.state != NOT_HERE]
     if len(here) < 2:
         return SINGLE
@@ -174,8 +193,66 @@ def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -
         for variable in jar.variables.values()
     ]
     asked = [pair for pair in services_with if pair[1]]
-    made: MadeCells = {}
-    return _rows(asked, [column(resolver, asked, made) for resolver in resolvers])
+    return _rows(asked, _columns(resolvers, asked))
+
+
+def _columns(resolvers: Sequence[Resolver], asked: Sequence[tuple[Variable, Sequence[str]]]) -> list[list[Cell]]:
+    """Return a column for each resolver."""
+    jar = resolvers[0].jar
+    if len(resolvers) < 3 or any(each.jar is not jar or len(each.layers) != len(each.chain) + 2 for each in resolvers):
+        return [column(resolver, asked) for resolver in resolvers]
+    inheriting = _InheritedColumns(jar, asked)
+    return [inheriting.column(resolver) for resolver in resolvers]
+
+
+class _InheritedColumns:
+    """Columns of one jar's stages without anybody's own values: each is the column of what it follows, except for what
+    the stage may change. Most cells are worked out once for a whole chain of stages.
+    """
+
+    def __init__(self, jar: Jar, asked: Sequence[tuple[Variable, Sequence[str]]]) -> None:
+        self.jar = jar
+        self.asked = asked
+        self.places = {str(variable.name): place for place, (variable, _) in enumerate(asked)}
+        self.changes = StageChanges(jar, self.places)
+        self.made = {"": column(Resolver(jar, BASE), self._without_special(asked))}
+        """By stage; "" is what every stage inherits."""
+        self.own_places: dict[str, list[int]] = {"": []}
+        self.passed_on: dict[str, list[Cell]] = {}
+        """By stage, the cells as a stage that follows it has them."""
+
+    def _without_special(self, asked: Sequence[tuple[Variable, Sequence[str]]]) -> list[tuple[Variable, Sequence[str]]]:
+        """Return the same with no services for special names: for a column that is only inherited, where nothing should
+        be fetched.
+        """
+        special = self.changes.special
+        return [(variable, () if variable.name in special else services) for variable, services in asked]
+
+    def column(self, resolver: Resolver, *, is_shown: bool = True) -> list[Cell]:
+        """Return a stage's cells."""
+        followed = resolver.chain[-2] if len(resolver.chain) > 1 else ""
+        if followed not in self.made:
+            self.column(Resolver(self.jar, followed), is_shown=False)
+        cells = self._inherited_from(followed).copy()
+        # In the order of declaration: the member of a cycle that is reported must not change from run to run.
+        places = sorted(self.places[name] for name in self.changes.on(resolver) if name in self.places)
+        asked = [self.asked[place] for place in places]
+        for place, cell in zip(
+            places, column(resolver, asked if is_shown else self._without_special(asked)), strict=True
+        ):
+            cells[place] = cell
+        self.made[resolver.stage] = cells
+        self.own_places[resolver.stage] = places
+        return cells
+
+    def _inherited_from(self, stage: str) -> list[Cell]:
+        if stage not in self.passed_on:
+            cells = self.made[stage].copy()
+            for place in self.own_places[stage]:
+                if (cell := cells[place]).state == OWN:
+                    cells[place] = Cell(INHERITED, *cell[1:])
+            self.passed_on[stage] = cells
+        return self.passed_on[stage]
 
 
 def by_service(jar: Jar, resolver: Resolver, services: Sequence[str]) -> list[GridRow]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
+from functools import lru_cache
 from typing import TYPE_CHECKING, TypeAlias
 
 from coinjar.core.errors import InputError
@@ -292,6 +293,12 @@ KINDS: dict[str, Kind] = {
 }
 
 
+@lru_cache(maxsize=65536)
+def _usual(kind: str, value: str) -> str:
+    """Return the normal spelling without constraints. Cached: stages and variables share most values."""
+    return KINDS[kind].normalize(value, {})
+
+
 def normal(variable: Variable, value: str) -> str:
     """Return the text in the variable's normal spelling. Raises InputError (CJ003) without showing the text."""
     if "\0" in value:
@@ -300,6 +307,8 @@ def normal(variable: Variable, value: str) -> str:
     if variable.kind == "text" and not variable.constraints:
         return value
     try:
+        if not variable.constraints and not variable.secret:
+            return _usual(variable.kind, reveal(value))
         return KINDS[variable.kind].normalize(reveal(value), variable.constraints)
     except ValueError as fault:
         raise InputError(

@@ -320,7 +320,12 @@ class Resolver:
             name = variable.name
             if variable.phase not in (phase, "both") or name in self.absent:
                 continue
-            resolved = self.value(name, service)
+            own = self.own.get(name)
+            definition = own[service] if own is not None and service in own else self.common.get(name)
+            if definition is not None and isinstance(definition.content, str):  # by far the most
+                resolved = definition.seen or plain(variable, definition)
+            else:
+                resolved = self.value(name, service)
             if resolved.fault is not None:
                 if closed and is_encrypted_for_others(resolved.fault):
                     result[name] = resolved

@@ -51,6 +51,11 @@ class Variable(Record, kw_only=True):
     """For how many days a secret is good, from the day on which it was set."""
     rotation: RotationRules | None = None
 
+    @cached_property
+    def takes_any_text(self) -> bool:
+        """Whether every text without a NUL is a value in its normal spelling, and is shown as it is."""
+        return self.kind == "text" and not self.constraints and not self.secret
+
     def is_missing(self, text: str | None) -> bool:
         """Return whether the variable is required and this text is not a value for it: None, or empty without
         `may_be_empty`.
@@ -359,7 +364,14 @@ class Jar(Record, kw_only=True):
 
     def services_with(self, variable: Variable) -> list[str]:
         """Return the services that get the variable, on any stage."""
-        return [service for service in self.services if variable.services is None or service in variable.services]
+        if variable.services is None:
+            return list(self.services)
+        order = self._service_order
+        return sorted((name for name in variable.services if name in order), key=order.__getitem__)
+
+    @cached_property
+    def _service_order(self) -> dict[str, int]:
+        return {name: place for place, name in enumerate(self.services)}
 
     def expand(self, names: list[str]) -> list[str]:
         """Return services with every set among `names` expanded, `all` included; unknown names are kept."""

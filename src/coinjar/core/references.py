@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
+from functools import cached_property
 from typing import TypeAlias
 
 from coinjar.core.errors import InputError
@@ -42,9 +43,13 @@ class Template(Record):
     source: str
     parts: Parts
 
-    def references(self) -> Iterator[Reference]:
+    def references(self) -> tuple[Reference, ...]:
         """Return every reference, those inside words included."""
-        yield from _references(self.parts)
+        return self._every_reference
+
+    @cached_property
+    def _every_reference(self) -> tuple[Reference, ...]:
+        return tuple(_references(self.parts))
 
 
 class ReferenceValue:
