@@ -57,6 +57,8 @@ def same_content(variable: Variable, one: Definition | None, other: Definition |
     if isinstance(one.content, Undecryptable) or isinstance(other.content, Undecryptable):
         return False
     if isinstance(one.content, str) and isinstance(other.content, str):
+        if variable.takes_any_text:
+            return one.content == other.content
         first, second = plain(variable, one), plain(variable, other)
         return first.text == second.text if first.text is not None else one.content == other.content
     return type(one.content) is type(other.content) and one.content == other.content

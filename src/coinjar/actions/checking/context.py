@@ -33,13 +33,18 @@ class FileContext(CheckContext):
         self.with_history = with_history
 
     @cached_property
-    def destinations(self) -> DestinationChecks:
-        """What the destinations report, as files would be rendered and running systems would be delivered to."""
+    def _destinations(self) -> DestinationChecks | None:
+        layout = JarLayout(self.opened.folder)
+        if not self.jar.destinations and not layout.platform_files() and not layout.runner_files():
+            return None
         from coinjar.actions.checking.destination_checks import DestinationChecks
 
-        checks = DestinationChecks(self.opened, self)
-        layout = JarLayout(self.opened.folder)
-        return checks.run() if self.jar.destinations or layout.platform_files() or layout.runner_files() else checks
+        return DestinationChecks(self.opened, self).run()
+
+    @property
+    def destination_diagnostics(self) -> Mapping[str, Sequence[Diagnostic]]:
+        """What the destinations report by rule, as files would be rendered and running systems delivered to."""
+        return self._destinations.diagnostics if self._destinations else {}
 
     @cached_property
     def _report(self) -> MentionReport | None:
@@ -52,7 +57,7 @@ class FileContext(CheckContext):
     @cached_property
     def port_uses(self) -> Sequence[PortUse]:  # type: ignore[override]  # computed here, a plain attribute above
         """The ports in the files of destinations, and in the code."""
-        ports = self.destinations.port_uses
+        ports = self._destinations.port_uses if self._destinations else ()
         if not has_code(self.jar):
             return ports
         from coinjar.actions.checking.port_checks import ports_in_code
@@ -62,27 +67,35 @@ class FileContext(CheckContext):
     @cached_property
     def runner_diagnostics(self) -> Mapping[str, Sequence[Diagnostic]]:
         """What runners do not take as it is meant, in documents below `code:`, by rule."""
-        from coinjar.actions.checking.runner_rules import diagnostics_in_code
+        if not has_code(self.jar):
+            return {}
+        from coinjar.actions.checking.runners_in_code import diagnostics_in_code
 
         return diagnostics_in_code(self)
 
     @cached_property
     def uses(self) -> Sequence[CodeUse]:  # type: ignore[override]  # as above
         """Where the code uses variables. Raises InputError for a missing path of jar.yaml."""
+        if self._report is None:
+            return ()
         from coinjar.actions.mentions.search import uses
 
-        return list(uses(self._report)) if self._report else ()
+        return list(uses(self._report))
 
     @cached_property
     def literals(self) -> Sequence[CodeLiteral]:  # type: ignore[override]  # as above
         """Values that the code contains as literals."""
+        if self._report is None:
+            return ()
         from coinjar.actions.mentions.search import literals
 
-        return list(literals(self, self._report)) if self._report else ()
+        return list(literals(self, self._report))
 
     @cached_property
     def unreadable(self) -> Sequence[Diagnostic]:  # type: ignore[override]  # as above
         """Code whose mentions are not known."""
+        if self._report is None:
+            return ()
         from coinjar.actions.mentions.search import unread_files
 
-        return unread_files(self._report) if self._report else ()
+        return unread_files(self._report)

@@ -5,7 +5,7 @@ delivered to.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
 
@@ -28,24 +28,12 @@ from coinjar.runners.reader import read_runner
 from coinjar.system.files import display_path
 
 if TYPE_CHECKING:
-    from coinjar.actions.checking.context import FileContext
+    pass
 
 OF_VALUES = frozenset({"not-fetched", "circle", "reference", "outside"})
 """Codes of errors that belong to a value, not to a destination."""
 RULE_OF = {"name-taken": "CJ032", "over-the-limits": "CJ033"}
 """The rules of what a live destination does not support; everything else is CJ017."""
-
-
-def reported(code: str) -> Callable[[FileContext], Iterator[Diagnostic]]:
-    """Return the rule with this code.
-
-    Destinations report its diagnostics: as notices (`DestinationOptions.notice`), or as errors.
-    """
-
-    def find(context: FileContext) -> Iterator[Diagnostic]:
-        yield from context.destinations.diagnostics.get(code, ())
-
-    return find
 
 
 class DestinationChecks:

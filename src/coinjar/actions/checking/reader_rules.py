@@ -3,28 +3,37 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from coinjar.actions.checking.context import FileContext
 from coinjar.core.definition import SealedDefinition
 from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.errors import Location
 from coinjar.core.names import SHARED
-from coinjar.jarfile.keyring import scopes
 from coinjar.jarfile.layout import JarLayout
-from coinjar.jarfile.readers import Readers, load_readers
 from coinjar.system.files import display_path
+
+if TYPE_CHECKING:
+    from coinjar.jarfile.readers import Readers
+
+
+def _has_secrets(context: FileContext) -> bool:
+    return JarLayout(context.opened.folder).sealed_folder.is_dir()
 
 
 def _stages(context: FileContext) -> tuple[Readers, list[str]]:
     """Return the readers, and the stages with a key."""
+    from coinjar.jarfile.keyring import scopes  # and with it everything encrypted
+    from coinjar.jarfile.readers import load_readers
+
     folder = context.opened.folder
-    if not JarLayout(folder).sealed_folder.is_dir():
-        return Readers({}, {}), []
     return load_readers(folder), [name for name in [SHARED, *context.stages] if scopes(folder, name)]
 
 
 def single_reader(context: FileContext) -> Iterator[Diagnostic]:
     """CJ025"""
+    if not _has_secrets(context):
+        return
     readers, stages = _stages(context)
     for stage in stages:
         people = readers.people(stage)
@@ -50,6 +59,8 @@ def single_reader(context: FileContext) -> Iterator[Diagnostic]:
 
 def no_recovery_reader(context: FileContext) -> Iterator[Diagnostic]:
     """CJ026"""
+    if not _has_secrets(context):
+        return
     readers, stages = _stages(context)
     lacking = [
         stage
@@ -68,6 +79,8 @@ def no_recovery_reader(context: FileContext) -> Iterator[Diagnostic]:
 
 def not_approved(context: FileContext) -> Iterator[Diagnostic]:
     """CJ027"""
+    if not _has_secrets(context):
+        return
     readers, stages = _stages(context)
     if not stages:
         return

@@ -5,14 +5,28 @@ A new rule is a function in a module here, and its line. Rules that need only th
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from typing import cast
 
 from coinjar.actions.checking import dependent_rules, reader_rules, runner_rules, tracked_rules
 from coinjar.actions.checking.context import FileContext
-from coinjar.actions.checking.destination_checks import reported
+from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.rules import RULES
 from coinjar.core.rules.base import ERROR, WARNING, Rule
 from coinjar.system.plugins import plugins
+
+
+def reported(code: str) -> Callable[[FileContext], Iterator[Diagnostic]]:
+    """Return the rule with this code.
+
+    Destinations report its diagnostics: as notices (`DestinationOptions.notice`), or as errors.
+    """
+
+    def find(context: FileContext) -> Iterator[Diagnostic]:
+        yield from context.destination_diagnostics.get(code, ())
+
+    return find
+
 
 FILE_RULES: tuple[Rule[FileContext], ...] = (
     Rule("CJ017", ERROR, "a destination that cannot be rendered or delivered", reported("CJ017")),

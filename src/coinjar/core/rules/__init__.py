@@ -53,15 +53,21 @@ RULES: tuple[Rule[CheckContext], ...] = (
 )
 
 
+OF_LAYERS = frozenset({"CJ012", "CJ013", "CJ047"})
+"""Rules that only compare layers with each other; on a large jar they take as long as the others together."""
+
+
 def run(context: C, rules: Iterable[Rule[C]]) -> Iterator[Finding]:
     """Return every finding, rule by rule, with accepted ones marked."""
     for rule in rules:
         for diagnostic in rule.find(context):
-            yield Finding(
-                rule,
-                diagnostic,
-                next((accepted for accepted in context.jar.accepted if _accepts(accepted, rule, diagnostic)), None),
-            )
+            yield finding(context, rule, diagnostic)
+
+
+def finding(context: C, rule: Rule[C], diagnostic: Diagnostic) -> Finding:
+    """Return what a rule found, marked if it is accepted."""
+    accepted = (accepted for accepted in context.jar.accepted if _accepts(accepted, rule, diagnostic))
+    return Finding(rule, diagnostic, next(accepted, None))
 
 
 def _accepts(accepted: AcceptedFinding, rule: Rule[C], diagnostic: Diagnostic) -> bool:

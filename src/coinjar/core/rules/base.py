@@ -16,6 +16,7 @@ from coinjar.core.model import AcceptedFinding, Jar, Variable
 from coinjar.core.names import SHARED
 from coinjar.core.redaction import SecretFinder
 from coinjar.core.secret_ages import Day
+from coinjar.core.stage_changes import StageChanges
 
 ERROR, WARNING = "error", "warning"
 
@@ -31,6 +32,14 @@ class ScopedDefinition(NamedTuple):
     @property
     def stage(self) -> str | None:
         return None if self.layer in ("default", SHARED) else self.layer
+
+
+class SetText(NamedTuple):
+    """A plain text of a variable, and where it is set: stages share most of them."""
+
+    variable: Variable
+    text: str
+    places: list[ScopedDefinition]
 
 
 class CheckContext:
@@ -86,13 +95,37 @@ class CheckContext:
         ]
 
     @cached_property
+    def set_texts(self) -> list[SetText]:
+        """Every plain text of every variable, once."""
+        result: list[SetText] = []
+        by_name: dict[str, dict[str, list[ScopedDefinition]]] = {}
+        for each in self.definitions:
+            content = each.definition.content
+            if isinstance(content, str):
+                own = by_name.setdefault(each.variable.name, {})
+                if (places := own.get(content)) is not None:
+                    places.append(each)
+                else:
+                    own[content] = [each]
+                    result.append(SetText(each.variable, content, own[content]))
+        return result
+
+    @cached_property
+    def secret_texts(self) -> list[tuple[ScopedDefinition, str]]:
+        """Every secret that is a plain text, decrypted, and no placeholder."""
+        return [
+            (definition, text)
+            for definition in self.definitions
+            if definition.variable.secret
+            and isinstance(text := definition.definition.content, str)
+            and text
+            and not is_placeholder(text)
+        ]
+
+    @cached_property
     def secrets(self) -> SecretFinder:
         """Finds the decrypted secrets of 8 characters and more."""
-        known = {
-            text: str(definition.variable.name)
-            for definition, text in self.texts
-            if definition.variable.secret and text and not is_placeholder(text)
-        }
+        known = {text: str(definition.variable.name) for definition, text in self.secret_texts}
         return SecretFinder(known, shortest=8)
 
     @cached_property
@@ -119,14 +152,24 @@ class CheckContext:
             for definition in self.definitions
             if not isinstance(definition.definition.content, str)
         )
+        changes = StageChanges(self.jar)
+        faulty: dict[str, set[str]] = {}
         for stage in self.stages:
             resolver = self.resolver(stage)
+            followed = resolver.chain[-2] if len(resolver.chain) > 1 else ""
+            # What the stage does not change has no fault either, if it had none on the stage that this one follows.
+            names = faulty[followed] | changes.on(resolver) if followed in faulty else derived.keys()
+            faulty[stage] = set()
             for name in derived:
+                if name not in names:
+                    continue
                 variable = self.jar.variables[name]
                 messages: set[str] = set()
                 asked = resolver.distinct(variable, resolver.services_of(variable))
                 for service in asked:
                     resolved = resolver.value(name, service)
+                    if resolved.fault is not None:
+                        faulty[stage].add(name)
                     wanted_definition = resolved.definition
                     if (
                         resolved.fault is None

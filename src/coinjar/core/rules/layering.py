@@ -115,19 +115,29 @@ def _set_alike(jar: Jar, stages: list[str]) -> Iterator[tuple[str, Definition]]:
     """
     first: dict[str, Definition] = {}
     several: set[str] = set()
-    different: set[str] = set()
-    narrowed: set[str] = set()
+    different: dict[str, set[str]] = {}
+    """By scope, the names whose values there differ between stages."""
+    narrowed: dict[str, set[str]] = {}
+    """By name, the services that a stage sets a value of their own for."""
+    firsts: dict[str, Scope] = {}
     for stage in stages:
         for scope, values in jar.plain.get(stage, {}).items():
             several |= first.keys() & values.keys()
-            narrowed |= values.keys() if scope != ALL else set()
+            of_scope, differ = firsts.setdefault(scope, {}), different.setdefault(scope, set())
             for name, definition in values.items():
-                variable = jar.variables[name]
-                other = first.setdefault(name, definition)
-                if name not in different and not variable.secret and not same_content(variable, other, definition):
-                    different.add(name)
+                first.setdefault(name, definition)
+                if scope != ALL:
+                    narrowed.setdefault(name, set()).add(scope)
+                variable, other = jar.variables[name], of_scope.setdefault(name, definition)
+                if name not in differ and not variable.secret and not same_content(variable, other, definition):
+                    differ.add(name)
+    everywhere = different.pop(ALL, set())
+    own = set().union(*different.values())
     for name, definition in first.items():
-        if name in several and (name not in different or name in narrowed) and not jar.variables[name].secret:
+        variable = jar.variables[name]
+        # A value for all takes effect on a service that no stage sets an own one for.
+        takes_effect = name in everywhere and not narrowed.get(name, set()).issuperset(jar.services_with(variable))
+        if name in several and name not in own and not takes_effect and not variable.secret:
             yield name, definition
 
 
@@ -146,6 +156,8 @@ def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) 
 
 def _alike(variable: Variable, definition: Definition, other: Definition) -> bool:
     if isinstance(definition.content, str) and isinstance(other.content, str):
+        if variable.takes_any_text and definition.content != other.content:
+            return False  # by far the most
         resolved, beside = plain(variable, definition), plain(variable, other)
         return resolved.text is not None and resolved.text == beside.text
     return (

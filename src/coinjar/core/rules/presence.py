@@ -138,8 +138,12 @@ def unmet_conditions(resolver: Resolver, variable: Variable, service: str) -> bo
 def reaches_nothing(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ014"""
     spoken = {definition.variable.name for definition in context.definitions}
+    absent_on = [context.resolver(stage).absent for stage in context.stages]
     for variable in context.jar.variables.values():
-        if not any(context.resolver(stage).services_of(variable) for stage in context.stages):
+        services = (
+            context.jar.services if variable.services is None else variable.services & context.jar.services.keys()
+        )
+        if not services or all(variable.name in absent for absent in absent_on):
             message = f"{variable.name} is not available to any service on any stage"
             yield Diagnostic(message, "correct its services and stages, or remove it", variable.location, variable.name)
         elif variable.name not in spoken and not variable.required and not variable.supplied_by:

@@ -48,17 +48,12 @@ def secret_in_plain(context: CheckContext) -> Iterator[Diagnostic]:
 
 def looks_secret(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ023"""
-    free = [
-        value
-        for definition, value in context.texts
-        if not definition.variable.secret and definition.variable.kind in _FREE
-    ]
+    free = [each for each in context.set_texts if not each.variable.secret and each.variable.kind in _FREE]
     any_held = (
-        not context.secrets.is_empty and context.secrets.first("\n".join(free)) is not None
+        not context.secrets.is_empty and context.secrets.first("\n".join(each.text for each in free)) is not None
     )  # in most jars there is none
-    for definition, value in context.texts:
-        variable = definition.variable
-        if variable.secret or not value or variable.kind not in _FREE:
+    for variable, value, places in free:
+        if not value:
             continue
         suspected = detect_secret(variable.name, value)
         held = context.secrets.first(value) if any_held and not suspected and len(value) >= 8 else None
@@ -66,18 +61,18 @@ def looks_secret(context: CheckContext) -> Iterator[Diagnostic]:
             why = f"looks like one {suspected[1]}" if suspected else f"contains the text of the secret {held}"
             message = f"{variable.name} is not declared as a secret, but its value {why}"
             fix = "add secret: true in jar.yaml, then run `coinjar readers seal`; or accept it in jar.yaml"
-            yield Diagnostic(message, fix, definition.definition.location, variable.name, definition.stage)
+            for place in places:
+                yield Diagnostic(message, fix, place.definition.location, variable.name, place.stage)
 
 
 def _own_secrets(context: CheckContext) -> Iterator[tuple[ScopedDefinition, str]]:
     """Return each secret with a text of its own, once per layer and name where scopes have the same text."""
     visited: set[tuple[str, str, str]] = set()
-    for definition, value in context.texts:
-        if definition.variable.secret and value and not is_placeholder(value):
-            key = (definition.layer, definition.variable.name, value)
-            if key not in visited:
-                visited.add(key)
-                yield definition, value
+    for definition, value in context.secret_texts:
+        key = (definition.layer, definition.variable.name, value)
+        if key not in visited:
+            visited.add(key)
+            yield definition, value
 
 
 def same_on_two_stages(context: CheckContext) -> Iterator[Diagnostic]:

@@ -23,19 +23,14 @@ _TYPOGRAPHIC = re.compile("[\u2018\u2019\u201c\u201d\u2010-\u2015\u2212]")
 
 def kind_broken(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ003"""
-    for definition, value in context.texts:
-        if definition.variable.kind == "text" and not definition.variable.constraints and "\0" not in value:
+    for variable, value, places in context.set_texts:
+        if variable.kind == "text" and not variable.constraints and "\0" not in value:
             continue
-        fault = plain(definition.variable, definition.definition).fault
-        if fault is not None:
-            yield Diagnostic(
-                fault.message,
-                fault.hint,
-                definition.definition.location,
-                definition.variable.name,
-                definition.stage,
-                None,
-            )
+        fault = plain(variable, places[0].definition).fault
+        if fault is None:
+            continue
+        for place in places:
+            yield Diagnostic(fault.message, fault.hint, place.definition.location, variable.name, place.stage, None)
     for derived, variable, stage, service in context.derived_faults:
         if derived.code == "CJ003":
             yield Diagnostic(
@@ -50,16 +45,11 @@ def kind_broken(context: CheckContext) -> Iterator[Diagnostic]:
 
 def placeholder_left(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ007"""
-    for definition, value in context.texts:
-        if is_placeholder(value):
-            message = f"{definition.variable.name} is still a placeholder"
-            yield Diagnostic(
-                message,
-                "set the real value, or remove it",
-                definition.definition.location,
-                definition.variable.name,
-                definition.stage,
-            )
+    for variable, value, places in context.set_texts:
+        for place in places if is_placeholder(value) else ():
+            message = f"{variable.name} is still a placeholder"
+            fix = "set the real value, or remove it"
+            yield Diagnostic(message, fix, place.definition.location, variable.name, place.stage)
 
 
 def surprise(kind: str, value: str) -> str | None:
@@ -86,8 +76,7 @@ def surprise(kind: str, value: str) -> str | None:
 
 def surprising_text(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ008"""
-    for definition, value in context.texts:
-        variable = definition.variable
+    for variable, value, places in context.set_texts:
         choices = variable.constraints.get("choices")
         if isinstance(choices, list) and value in choices:
             continue
@@ -101,13 +90,9 @@ def surprising_text(context: CheckContext) -> Iterator[Diagnostic]:
                 else "correct the text, or accept the finding in jar.yaml"
             )
             shown = words if not variable.secret or "'" not in words else "is a word for an absent value"
-            yield Diagnostic(
-                f"the value of {variable.name} {shown}",
-                fix,
-                definition.definition.location,
-                variable.name,
-                definition.stage,
-            )
+            message = f"the value of {variable.name} {shown}"
+            for place in places:
+                yield Diagnostic(message, fix, place.definition.location, variable.name, place.stage)
 
 
 def look_alikes(context: CheckContext) -> Iterator[Diagnostic]:
@@ -120,7 +105,7 @@ def look_alikes(context: CheckContext) -> Iterator[Diagnostic]:
                 "or is invisible"
             )
             yield Diagnostic(message, "write the name with A to Z, digits and '_'", variable.location, variable.name)
-    for definition, value in context.texts:
+    for variable, value, places in context.set_texts:
         if value.isascii():
             continue
         match = (
@@ -131,16 +116,10 @@ def look_alikes(context: CheckContext) -> Iterator[Diagnostic]:
         )
         if match:
             odd = next(letter for letter in match[0] if not letter.isascii())
-            message = (
-                f"the value of {definition.variable.name} contains {_called(odd)} at character {value.index(odd) + 1}"
-            )
-            yield Diagnostic(
-                message,
-                "type it again by hand, or accept it in jar.yaml",
-                definition.definition.location,
-                definition.variable.name,
-                definition.stage,
-            )
+            message = f"the value of {variable.name} contains {_called(odd)} at character {value.index(odd) + 1}"
+            fix = "type it again by hand, or accept it in jar.yaml"
+            for place in places:
+                yield Diagnostic(message, fix, place.definition.location, variable.name, place.stage)
 
 
 def _called(letter: str) -> str:

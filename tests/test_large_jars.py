@@ -1,0 +1,101 @@
+"""Jars so large that two processes share the work: what they say must not depend on it."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+from collections import Counter
+from collections.abc import Callable
+from typing import NoReturn
+
+import pytest
+
+from coinjar.core.errors import InputError
+from coinjar.system.second_process import beside
+from tests.conftest import PROGRAM, Coinjar
+
+VARIABLES, STAGES = 700, [f"stage{number}" for number in range(32)]
+
+
+def value(number: int, stage: int) -> str:
+    return f"a value of an ordinary length, {number} of {stage if number % 2 else 0}"
+
+
+@pytest.fixture
+def large(jar: Callable[..., Coinjar]) -> Coinjar:
+    """22,400 values in 1.2 MB, half of them equal to what the stage inherits; every tenth refers to another."""
+    names = ", ".join(f"NAME_{number}: {{}}" for number in range(VARIABLES))
+    follows = ", ".join(f"{name}: {{{'follows: stage0' if name != 'stage0' else ''}}}" for name in STAGES)
+    layers = {
+        stage: "all:\n"
+        + "".join(
+            f'  NAME_{number}: {{text: "${{NAME_{number + 1}}}, too"}}\n'
+            if number % 10 == 4
+            else f"  NAME_{number}: {value(number, place)}\n"
+            for number in range(VARIABLES)
+        )
+        for place, stage in enumerate(STAGES)
+    }
+    return jar(f"services: {{web: {{}}}}\nstages: {{{follows}}}\nvariables: {{{names}}}\n", **layers)
+
+
+def test_every_value_of_a_large_jar_is_where_it_belongs(large: Coinjar) -> None:
+    grid = json.loads(large("grid", "--json", process=True).out)
+    for number, row in enumerate(grid["rows"]):
+        for place, stage in enumerate(STAGES):
+            wanted = f"{value(number + 1, place)}, too" if number % 10 == 4 else value(number, place)
+            assert (row["cells"][stage]["value"], row["cells"][stage]["state"]) == (wanted, "own")
+    assert f"jar/plain/stage31.yaml:{VARIABLES + 1}:13" in large("why", "stage31", f"NAME_{VARIABLES - 1}").out
+
+
+def test_all_faults_of_a_large_jar_are_reported_in_the_order_of_its_files(large: Coinjar) -> None:
+    for stage in ("stage1", "stage30"):
+        path = large.folder / "jar" / "plain" / f"{stage}.yaml"
+        path.write_text(path.read_text() + "  NAME_X: undeclared\n  NAME_0: twice\n")
+    errors = [line for line in large("grid", code=3, process=True).err.splitlines() if line.startswith("jar/")]
+    last = VARIABLES + 2
+    assert [error.split(" ")[0] for error in errors] == [
+        f"jar/plain/{stage}.yaml:{line}:3:" for stage in ("stage1", "stage30") for line in (last, last + 1)
+    ]
+
+
+def test_check_finds_the_same_with_one_processor(large: Coinjar) -> None:
+    both = json.loads(large("check", "--json", process=True).out)["findings"]
+    of_rule = Counter(finding["rule"] for finding in both)
+    assert of_rule["CJ013"] == len(STAGES[1:]) * VARIABLES // 2
+    pinned = (
+        "import os, sys; os.sched_setaffinity(0, {min(os.sched_getaffinity(0))}); os.execvp(sys.argv[1], sys.argv[1:])"
+    )
+    alone = subprocess.run(
+        [sys.executable, "-c", pinned, PROGRAM, "check", "--json"],
+        cwd=large.folder,
+        env=large.env,
+        capture_output=True,
+        check=False,
+    )
+    assert json.loads(alone.stdout)["findings"] == both
+
+
+def _fail() -> NoReturn:
+    raise InputError("it cannot be read", hint="correct it")
+
+
+def test_work_beside_gives_its_result_its_error_or_is_done_here(monkeypatch: pytest.MonkeyPatch) -> None:
+    here = os.getpid()
+    monkeypatch.setattr("threading.active_count", lambda: 1)
+    two = len(os.sched_getaffinity(0)) > 1
+    assert beside(lambda: [os.getpid() != here, {"a": ("b", 1)}])() == [two, {"a": ("b", 1)}]
+    with pytest.raises(InputError, match="it cannot be read"):
+        beside(_fail)()
+
+    def dies() -> str:
+        if os.getpid() != here:
+            os.kill(os.getpid(), signal.SIGKILL)
+        return "done here"
+
+    assert beside(dies)() == "done here"
+    monkeypatch.setattr("threading.active_count", lambda: 2)
+    assert beside(os.getpid)() == here
