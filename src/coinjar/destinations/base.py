@@ -68,6 +68,8 @@ class DestinationOptions:
         self.options: dict[str, Any] = {}
         self.patterns: list[str] = []
         """The options that are paths on this machine, as written."""
+        self._leading_outside: dict[str, list[Act]] = {}
+        """By pattern, what it does outside the folder that contains the jar."""
         for key, node in destination.options.items():
             if key in self.declared:
                 self.options[key] = node
@@ -154,9 +156,12 @@ class DestinationOptions:
 
         Raises ConsentMissing for a path outside that folder, InputError for a symlink out of it.
         """
-        self.render_context.gate.require(*self._outside([pattern]))
+        if pattern not in self._leading_outside:
+            self._leading_outside[pattern] = self._outside([pattern])
+        outside = self._leading_outside[pattern]
+        self.render_context.gate.require(*outside)
         path = self.render_context.root / expanded(fill(pattern, stage=stage, service=service))
-        if not self._outside([pattern]) and leads_outside(path, self.render_context.root):
+        if not outside and leads_outside(path, self.render_context.root):
             raise link_outside(path)
         return path
 

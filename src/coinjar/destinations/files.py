@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import partial
 from pathlib import Path
 
@@ -133,7 +133,7 @@ class DialectFileDestination(FileDestination):
         outputs: list[Output] = []
         for service in self.services_of(view, self.path):
             try:
-                outputs += self._of_service(view, service, {output.path: output.data for output in outputs})
+                outputs += self._of_service(view, service, outputs)
             except CoinJarError as fault:
                 faults += fault.each()
         raise_all(list({str(error): error for error in faults}.values()))
@@ -163,7 +163,7 @@ class DialectFileDestination(FileDestination):
             outputs.append(self._output(path, data, entries))
         return outputs
 
-    def _of_service(self, view: StageView, service: str, before: Mapping[Path, bytes]) -> list[Output]:
+    def _of_service(self, view: StageView, service: str, before: Sequence[Output]) -> list[Output]:
         """Return the files of a service; `before` are those of the services before it, which may share a base."""
         assert self.dialect
         entries = view.entries(service, self.phases)
@@ -171,7 +171,7 @@ class DialectFileDestination(FileDestination):
         if self.dialect.name == "csv":
             self._formulas(entries)
         if self.base:
-            return self._settings(view, service, entries, before)
+            return self._settings(view, service, entries, {output.path: output.data for output in before})
         path = self.resolve_path(self.path, view.stage, service)
         if self.dialect.name == "settings" or (self.dialect.many_stages and "{stage}" not in self.path):
             data = self.dialect.update(

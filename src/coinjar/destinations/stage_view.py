@@ -144,9 +144,9 @@ class StageView:
         }
         raise_all(list(faults.values()))
         if len(phases) == 1:  # in order already
-            return [entry for resolved in result.values() for entry in self._made(resolved)]
+            return self._made(result.values())
         order = {name: number for number, name in enumerate(self.resolver.jar.variables)}
-        return [entry for name in sorted(result, key=order.__getitem__) for entry in self._made(result[name])]
+        return self._made([result[name] for name in sorted(result, key=order.__getitem__)])
 
     def _lenient(self, service: str, phase: str, only: Callable[[str], bool] | None) -> dict[str, Resolved]:
         """Return the variables with a value; a reference to a variable without a value is not a fault, everything else
@@ -179,17 +179,21 @@ class StageView:
             and self.destination.secrets is None
         )
 
-    def _made(self, resolved: Resolved) -> Iterable[Entry]:
-        if not resolved.secret and not resolved.variable.also_as:  # by far the most
-            return (
-                (Entry(resolved.variable.name, resolved.text, resolved.variable),)
-                if gets(self.destination, resolved.variable.name)
-                else ()
-            )
-        return self._made_with_care(resolved)
+    def _made(self, values: Iterable[Resolved]) -> list[Entry]:
+        takes_every = takes_all(self.destination)
+        entries: list[Entry] = []
+        for resolved in values:
+            variable = resolved.variable
+            if not takes_every and not gets(self.destination, variable.name):
+                continue
+            if not resolved.secret and not variable.also_as:  # by far the most
+                entries.append(Entry(variable.name, resolved.text, variable))
+            else:
+                entries += self._made_with_care(resolved)
+        return entries
 
     def _made_with_care(self, resolved: Resolved) -> Iterable[Entry]:
-        if not gets(self.destination, resolved.variable.name) or (resolved.secret and self.destination.plain_only):
+        if resolved.secret and self.destination.plain_only:
             return
         for name in (resolved.variable.name, *resolved.variable.also_as):
             if (

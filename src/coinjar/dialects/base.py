@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
+from functools import lru_cache
 from typing import NamedTuple, TypeAlias
 
 from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
@@ -148,11 +149,17 @@ Carriers: TypeAlias = Callable[[], Sequence[Dialect]]
 """Returns the dialects to suggest in an error; most files need none, and so import none."""
 
 
+@lru_cache(maxsize=65536)
+def _reason(dialect: Dialect, name: str, text: str) -> str | None:
+    """Cached: services and stages share most of their values."""
+    return dialect.unsupported_reason(name, text)
+
+
 def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tuple) -> None:
     """Raise InputError for every entry that the grammar cannot carry, naming the `carriers` that can."""
     faults: list[CoinJarError] = []
     for entry in entries:
-        why = dialect.unsupported_reason(entry.name, entry.text or "")
+        why = _reason(dialect, entry.name, entry.text or "")
         if why:
             able = [
                 other.name for other in carriers() if other.unsupported_reason(entry.name, entry.text or "") is None
