@@ -9,8 +9,7 @@ seen.environment()  # {"LISTEN_PORT": "8080", ...}
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
+TYPE_CHECKING = False  # as type checkers know it: to import it takes as long as to start Python
 __version__ = "0.2.0"
 
 if TYPE_CHECKING:

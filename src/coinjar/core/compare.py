@@ -101,9 +101,12 @@ class StageSide:
     def _here(self, name: str) -> Sequence[str]:
         if name not in self._known:
             variable = self._resolver.jar.variables.get(name)
-            self._known[name] = [
-                service for service in self._services if variable and self._resolver.applies(variable, service)
-            ]
+            if variable is None or name in self._resolver.absent:
+                self._known[name] = ()
+            elif variable.services is None:
+                self._known[name] = self._services
+            else:
+                self._known[name] = [service for service in self._services if service in variable.services]
         return self._known[name]
 
     def varies(self, name: str) -> bool:
@@ -147,14 +150,8 @@ def compare(left: Side, right: Side, services: Sequence[str]) -> list[Difference
             side_value, other = left.entry(name, service), right.entry(name, service)
             if side_value.text is None and other.text is None and not side_value.fault and not other.fault:
                 continue
-            secret = side_value.secret or other.secret
-            differences.append(
-                Difference(
-                    name,
-                    service,
-                    side_value._replace(secret=secret),
-                    other._replace(secret=secret),
-                    verdict(side_value, other),
-                )
-            )
+            found = verdict(side_value, other)
+            if side_value.secret or other.secret:
+                side_value, other = side_value._replace(secret=True), other._replace(secret=True)
+            differences.append(Difference(name, service, side_value, other, found))
     return differences

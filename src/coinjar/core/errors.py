@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterable
+from functools import lru_cache
+from itertools import accumulate
 from typing import NamedTuple
 
 
@@ -19,8 +22,15 @@ class Location(NamedTuple):
 
 def location_of(text: str, at: int, file: str) -> Location:
     """Return the location of an offset in a text."""
-    start = text.rfind("\n", 0, at) + 1
-    return Location(file, text.count("\n", 0, at) + 1, at - start + 1)
+    starts = _line_starts(text)
+    line = bisect_right(starts, at)
+    return Location(file, line, at - starts[line - 1] + 1)
+
+
+@lru_cache(maxsize=4)
+def _line_starts(text: str) -> list[int]:
+    """Cached: readers ask for the place of each thing that they find in one text."""
+    return [0, *accumulate(len(line) + 1 for line in text.split("\n"))]
 
 
 class CoinJarError(Exception):

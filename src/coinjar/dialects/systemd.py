@@ -50,8 +50,11 @@ class SystemdDialect(Dialect):
         return _EnvironmentFileParser(source, file, remarks).read()
 
 
+_ESCAPED = str.maketrans({sign: f"\\{sign}" for sign in '"\\$`'})
+
+
 def _quoted(value: str) -> str:
-    return '"' + re.sub(r'["\\$`]', r"\\\g<0>", value) + '"'
+    return f'"{value.translate(_ESCAPED)}"'
 
 
 class _EnvironmentFileParser:

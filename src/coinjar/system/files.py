@@ -7,6 +7,7 @@ import fcntl
 import os
 import stat
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 from coinjar.core.errors import CoinJarError, ExternalError, InputError, Location
@@ -76,7 +77,13 @@ def _boundary(path: Path) -> str | None:
 def leads_outside(path: Path, start: Path) -> bool:
     """Return whether a path that a file at `start` names leads out of the guarded folder of that file."""
     root = _boundary(start)
-    return root is not None and not is_below(os.path.realpath(path), os.path.realpath(root))
+    return root is not None and not is_below(os.path.realpath(path), _real(root))
+
+
+@cache
+def _real(root: str) -> str:
+    """Cached: asked for every file of a jar, and what is opened in the end is asked by its handle."""
+    return os.path.realpath(root)
 
 
 def _refuse_outside(handle: int, path: Path, root: str) -> None:
