@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from os.path import commonprefix
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -27,6 +27,7 @@ from coinjar.core.grid_signs import AGREEMENT, LEGEND, SIGNS
 if TYPE_CHECKING:
     from coinjar.core.display import Masker
     from coinjar.core.grid import Cell, GridRow
+    from coinjar.core.layers import Resolver
 
 
 def run(
@@ -74,14 +75,15 @@ def run(
         str(service) for service in whole.services
     ]
     columns = list(dict.fromkeys(stages or [])) or whole.stage_names()
-    resolvers = [
-        opened.resolver(column, jar=opened.load([column], mine=column) if mine else whole, mine=mine)
-        for column in columns
-    ]
+
+    def resolver(column: str) -> Resolver:
+        return opened.resolver(column, jar=opened.load([column], mine=column) if mine else whole, mine=mine)
+
+    stages_shown = columns
     if stage:
-        rows, columns = by_service(whole, resolvers[0], services), list(services)
+        rows, columns = by_service(whole, resolver(stage), services), list(services)
     else:
-        rows = by_stage(whole, resolvers, services)
+        rows = by_stage(whole, map(resolver, columns), services)
     total = len(rows)
     warn_no_match(name, [row.variable.name for row in rows])
     rows = [
@@ -97,6 +99,7 @@ def run(
 
         from coinjar.core.grid import with_ages
 
+        resolvers = list(map(resolver, stages_shown))
         places = [(resolvers[0], [column]) for column in columns] if stage else [(one, services) for one in resolvers]
         rows = with_ages(rows, places, datetime.now(UTC).date())
     masker = Masker(show_secrets=show_secrets)
@@ -213,30 +216,33 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
         return
     name_width = min(max(len(row.variable.name) for row in rows), max(16, width * 3 // 10))
     room = width - name_width - 5  # after the name, the sign and the two gaps between
-    by_column, natural, are_simple = _columns_that_may_fit(
+    texts, natural = _columns_that_may_fit(
         rows, columns, masker, room, UNLIMITED if width == UNLIMITED else _WIDEST_COLUMN
     )
     widths = _share(natural, room)
     kept = len(widths)
-    texts = list(zip(*by_column[:kept], strict=True))
     head = [StyledText(f"{what}: {shown}", "bold"), StyledText("")]
     if width_of(head[0].text) > name_width:  # too long for the corner: a line of its own
         show(styled(head[0].text, "bold"))
         head[0] = StyledText("")
     all_widths = [name_width, 1, *widths]
-    lines = [line([*head, *(StyledText(column, "bold") for column in columns[:kept])], all_widths)]
-    is_plain = width == UNLIMITED and not colours()
-    if is_plain:  # nothing is truncated or coloured
-        names, signs = [row.variable.name for row in rows], [AGREEMENT[row.agreement] for row in rows]
-        lines += aligned([names, signs, *by_column], all_widths, is_simple=are_simple and is_simple(names))
-    for row, row_texts in zip(rows, texts, strict=True) if not is_plain else ():
-        apart = _apart(row, row_texts, widths)
-        cells = [StyledText(text, _STYLES[cell.state]) for text, cell in zip(apart, row.cells[:kept], strict=True)]
-        agreement = StyledText(AGREEMENT[row.agreement], "yellow" if row.agreement == "different" else "dim")
-        lines.append(line([StyledText(row.variable.name), agreement, *cells], all_widths))
-    if len(lines) > terminal_height() - 3:
-        lines.append(lines[0])  # the titles have scrolled away
-    show("\n".join(lines))
+    titles = line([*head, *(StyledText(column, "bold") for column in columns[:kept])], all_widths)
+    show(titles)
+    is_plain = width == UNLIMITED and not colours()  # nothing is truncated or coloured
+    are_simple = is_plain and is_simple(texts.values()) and is_simple(row.variable.name for row in rows)
+    for start in range(0, len(rows), _AT_ONCE):
+        batch = rows[start : start + _AT_ONCE]
+        of_cells = [list(map(texts.__getitem__, map(id, row.cells[:kept]))) for row in batch]
+        if is_plain:
+            whole = [
+                (row.variable.name, AGREEMENT[row.agreement], *cells)
+                for row, cells in zip(batch, of_cells, strict=True)
+            ]
+            show("\n".join(aligned(whole, all_widths, is_simple=are_simple)))
+        else:
+            show("\n".join(_styled_line(row, cells, all_widths) for row, cells in zip(batch, of_cells, strict=True)))
+    if len(rows) + 1 > terminal_height() - 3:
+        show(titles)  # the first line has scrolled away
     _show_legend(rows, width)
     if kept < len(columns):
         rest = columns[kept:]
@@ -244,28 +250,40 @@ def _show(what: str, rows: list[GridRow], columns: list[str], total: int, masker
             show(styled(part, "yellow"))
 
 
+def _styled_line(row: GridRow, texts: Sequence[str], widths: list[int]) -> str:
+    from coinjar.cli.tables import StyledText, line
+
+    apart = _apart(row, texts, widths[2:])
+    cells = [StyledText(text, _STYLES[cell.state]) for text, cell in zip(apart, row.cells, strict=False)]
+    agreement = StyledText(AGREEMENT[row.agreement], "yellow" if row.agreement == "different" else "dim")
+    return line([StyledText(row.variable.name), agreement, *cells], widths)
+
+
+_AT_ONCE = 500
+"""Rows that are made into text together: a large grid has a hundred megabytes of it."""
 _LEAST_COLUMN, _WIDEST_COLUMN = 13, 40
 
 
 def _columns_that_may_fit(
     rows: list[GridRow], columns: list[str], masker: Masker, room: int, most: int
-) -> tuple[list[list[str]], list[int], bool]:
-    """Return their texts and natural widths, no more than could fit side by side, since a large jar has many; and
-    whether every character in them takes one column.
+) -> tuple[dict[int, str], list[int]]:
+    """Return the texts of their cells by the cell's id, and their natural widths: no more columns than could fit side
+    by side, since a large jar has many.
     """
-    from coinjar.cli.tables import is_simple, widest
+    from coinjar.cli.tables import widest
 
-    texts: list[list[str]] = []
+    texts: dict[int, str] = {}  # columns share most of their cells
     natural: list[int] = []
-    made: dict[int, str] = {}  # columns share most of their cells
     for title, column in zip(columns, zip(*(row.cells for row in rows), strict=True), strict=True):
-        keys = list(map(id, column))
-        made.update((key, cell_text(cell, masker)) for key, cell in zip(keys, column, strict=True) if key not in made)
-        texts.append(list(map(made.__getitem__, keys)))
-        natural.append(min(widest([title, *texts[-1]]), most))
+        own = dict(zip(map(id, column), column, strict=True))
+        new: Iterable[int] = own.keys() - texts.keys()
+        if any(own[key].secret for key in new):
+            new = [key for key in own if key in new]  # their tags are numbered in order of appearance
+        texts.update((key, cell_text(own[key], masker)) for key in new)
+        natural.append(min(widest([title, *map(texts.__getitem__, own)]), most))
         if sum(min(number, _LEAST_COLUMN) + 2 for number in natural) - 2 > room:
             break
-    return texts, natural, is_simple(made.values())
+    return texts, natural
 
 
 def _share(natural: list[int], room: int) -> list[int]:
@@ -283,7 +301,10 @@ def _share(natural: list[int], room: int) -> list[int]:
 def _show_legend(rows: list[GridRow], width: int) -> None:
     from coinjar.cli.tables import show, styled
 
-    kinds = {(cell.state, cell.derived) for row in rows for cell in row.cells}
+    cells: dict[int, Cell] = {}
+    for row in rows:
+        cells.update(zip(map(id, row.cells), row.cells, strict=True))
+    kinds = {(cell.state, cell.derived) for cell in cells.values()}
     parts = [words for state, words in LEGEND.items() if any(kind[0] == state for kind in kinds)]
     parts += ["ƒ computed from others"] if any(kind[1] for kind in kinds) else []
     parts += [

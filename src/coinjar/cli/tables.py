@@ -131,16 +131,15 @@ def is_simple(texts: Iterable[str]) -> bool:
     return _ONE_COLUMN_EACH("".join(texts)) is not None
 
 
-def aligned(columns: Sequence[Sequence[str]], widths: Sequence[int], *, is_simple: bool) -> list[str]:
-    """Return the lines of columns whose texts are no wider than their widths; `is_simple`: one column a character."""
+def aligned(rows: Sequence[tuple[str, ...]], widths: Sequence[int], *, is_simple: bool) -> list[str]:
+    """Return the lines of rows whose texts are no wider than their columns; `is_simple`: one column a character."""
     if is_simple:
         form = "  ".join(f"%-{width}s" for width in widths)
-        return [(form % texts).rstrip() for texts in zip(*columns, strict=True)]
-    padded = [
-        [text + " " * (width - width_of(text)) for text in column]
-        for column, width in zip(columns, widths, strict=True)
+        return [(form % row).rstrip() for row in rows]
+    return [
+        "  ".join(text + " " * (width - width_of(text)) for text, width in zip(row, widths, strict=True)).rstrip()
+        for row in rows
     ]
-    return ["  ".join(texts).rstrip() for texts in zip(*padded, strict=True)]
 
 
 def cut(text: str, width: int) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from functools import cache
+from itertools import chain, islice
 from typing import NamedTuple
 
 from coinjar.core.definition import Definition, date_of
@@ -184,25 +185,30 @@ def _agreement(cells: Sequence[Cell]) -> str:
     return DIFFERENT if VARIES in states or FAULT in states else SAME
 
 
-def by_stage(jar: Jar, resolvers: Sequence[Resolver], services: Sequence[str]) -> list[GridRow]:
+def by_stage(jar: Jar, resolvers: Iterable[Resolver], services: Sequence[str]) -> list[GridRow]:
     """Return one row per variable that any of these services may get, with one cell per resolver (each of another
-    stage).
+    stage). Each resolver is used once: of hundreds of stages, not all need to exist together.
     """
     services_with = [
-        (variable, [service for service in services if variable.applies_to(service)])
+        (variable, services if variable.services is None else [name for name in services if name in variable.services])
         for variable in jar.variables.values()
     ]
     asked = [pair for pair in services_with if pair[1]]
-    return _rows(asked, _columns(resolvers, asked))
+    return _rows(asked, _columns(jar, resolvers, asked))
 
 
-def _columns(resolvers: Sequence[Resolver], asked: Sequence[tuple[Variable, Sequence[str]]]) -> list[list[Cell]]:
+def _columns(
+    jar: Jar, resolvers: Iterable[Resolver], asked: Sequence[tuple[Variable, Sequence[str]]]
+) -> list[list[Cell]]:
     """Return a column for each resolver."""
-    jar = resolvers[0].jar
-    if len(resolvers) < 3 or any(each.jar is not jar or len(each.layers) != len(each.chain) + 2 for each in resolvers):
-        return [column(resolver, asked) for resolver in resolvers]
-    inheriting = _InheritedColumns(jar, asked)
-    return [inheriting.column(resolver) for resolver in resolvers]
+    rest = iter(resolvers)
+    first = list(islice(rest, 3))
+    inheriting = _InheritedColumns(jar, asked) if len(first) == 3 else None
+    result = []
+    for resolver in chain(first, rest):
+        is_usual = resolver.jar is jar and len(resolver.layers) == len(resolver.chain) + 2  # nobody's own values
+        result.append(inheriting.column(resolver) if inheriting and is_usual else column(resolver, asked))
+    return result
 
 
 class _InheritedColumns:
