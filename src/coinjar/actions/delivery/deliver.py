@@ -39,7 +39,8 @@ from coinjar.records.queries import WAITS
 from coinjar.records.store import DONE, FAILED
 
 T = TypeVar("T")
-"""Called with the present step, and how many of how many targets are finished."""
+_KEPT_OPEN = 256
+"""Targets up to which connections are kept from reading to writing: a process has some 1,000 file handles."""
 
 
 class Delivery:
@@ -100,6 +101,8 @@ class Delivery:
                 inspected = InspectedTarget(open_destination, target, inspection, None)
             except (CoinJarError, OSError) as fault:
                 inspected = InspectedTarget(open_destination, target, None, as_fault(fault))
+            if len(pairs) > _KEPT_OPEN and target.reopens:
+                await target.close()
             done += 1
             self.progress("reading", done, len(pairs))
             return inspected
@@ -209,6 +212,8 @@ class Delivery:
 
     async def _to_target(self, number: int, inspected: InspectedTarget, lock: DeliveryLock) -> DeliveryOutcome:
         outcome = await TargetDelivery(self.opened, self.options, inspected, number, lock, self._recipients).run()
+        if len(self.inspected) > _KEPT_OPEN and inspected.target.reopens:
+            await inspected.target.close()
         self._done += 1
         self.progress("delivering", self._done, self._all)
         return outcome

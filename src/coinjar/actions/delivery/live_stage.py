@@ -5,6 +5,7 @@ the jar.
 from __future__ import annotations
 
 import asyncio
+import gc
 import time
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple, Self, TypeVar
@@ -335,6 +336,10 @@ def _with_values(jar: Jar, stage: str, values: Mapping[str, Mapping[str, str | N
 
 async def bounded(number: int, work: Iterable[Awaitable[T]]) -> list[T | BaseException]:
     """Await all of it, with limited concurrency; an exception of one does not stop others."""
+    # Connections are full of cycles, and a run that has thousands of them lasts long enough to look for garbage.
+    if not gc.isenabled():
+        gc.freeze()
+        gc.enable()
     limit = asyncio.Semaphore(number)
 
     async def one(task: Awaitable[T]) -> T:

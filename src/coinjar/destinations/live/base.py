@@ -198,6 +198,9 @@ class Target(ABC):
     async def settle(self) -> None:  # noqa: B027 - most have nothing to do
         """Called once what was written is in use: remove what only the earlier state needed. Raises ExternalError."""
 
+    reopens = False
+    """Whether it can be used again after it was closed: then of many targets few are connected at a time."""
+
     async def close(self) -> None:  # noqa: B027 - many have none
         """Close connections."""
 

@@ -15,7 +15,7 @@ import asyncssh
 from yaml.nodes import MappingNode
 
 from coinjar.core.consent import READS, RUNS, Act
-from coinjar.core.delivery import DeliveryChange, LiveValue
+from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
 from coinjar.core.errors import CoinJarError, ExternalError, InputError
 from coinjar.core.model import Destination
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
@@ -188,7 +188,8 @@ class HostDestination(LiveDestination):
             raise InputError(
                 message, hint="add {service} to path", location=self.destination.location, code="destination"
             )
-        return [HostTarget(self, view, service, host) for service in services for host in hosts]
+        wanted = {service: self.wanted_of(view, service) for service in services}  # shared by all machines
+        return [HostTarget(self, view, service, host, wanted[service]) for service in services for host in hosts]
 
     async def connect(self, target: HostTarget) -> asyncssh.SSHClientConnection:
         """Return the connection to a target's machine, which several services on it share. Raises ExternalError."""
@@ -265,8 +266,11 @@ class HostTarget(Target):
     """A service's file on a machine."""
 
     whole = True
+    reopens = True
 
-    def __init__(self, host: HostDestination, view: StageView, service: str, address: SshAddress) -> None:
+    def __init__(
+        self, host: HostDestination, view: StageView, service: str, address: SshAddress, wanted: dict[str, DesiredValue]
+    ) -> None:
         self.made = host
         self.address = address
         self.path = host.fill_there(host.path, view.stage, service, host=address.name)
@@ -275,7 +279,7 @@ class HostTarget(Target):
         self.needs_restart = bool(self.reload)
         label = f"{host.destination.name} ({service} at {address.name})"
         super().__init__(
-            f"{service}@{address.name}", label, [service], host.wanted_of(view, service), host.destination.location
+            f"{service}@{address.name}", label, [service], wanted, host.destination.location
         )
         self._sftp: asyncssh.SFTPClient | None = None
 
