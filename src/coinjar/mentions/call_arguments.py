@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from coinjar.mentions import tree
 
@@ -43,6 +43,19 @@ def keys_of(nodes: Iterable[tree.Node]) -> Iterator[tree.Node]:
             yield from (key for key in node.keys if isinstance(key, tree.StringNode))
         else:
             yield node
+
+
+def keys_of_mappings(nodes: Iterable[tree.Node]) -> Iterator[tree.StringNode]:
+    """Yield the keys of the mappings among arguments."""
+    for node in nodes:
+        if isinstance(node, tree.MappingNode):
+            yield from (key for key in node.keys if isinstance(key, tree.StringNode))
+
+
+def tested_key(arguments: Sequence[tree.Node], is_map: Callable[[tree.Node], bool]) -> tree.Node | None:
+    """Return what is looked for in a mapping: the two arguments come in any order. None without a mapping."""
+    pairs = (arguments[:2], arguments[1::-1]) if len(arguments) > 1 else ()
+    return next((key for key, mapping in pairs if is_map(mapping)), None)
 
 
 def keys_of_map(node: tree.Node) -> Iterator[tree.Node]:

@@ -64,6 +64,12 @@ class SyntaxConverter:
         """Convert a node of an irrelevant type: only its contents."""
         return tree.Node(self.each(node.named_children))
 
+    def _throw_expression(self, node: Syntax) -> tree.Node:
+        """Convert what is thrown: its message is no value that could be fallen back to."""
+        return tree.Node([tree.Node(), *self.each(node.named_children)])
+
+    _throw = _throw_expression
+
     def each(self, nodes: Sequence[Syntax]) -> list[tree.Node]:
         """Return the relevant nodes."""
         return [self.convert(node) for node in nodes if self.touches(node)]

@@ -8,7 +8,7 @@ import tree_sitter_c_sharp
 from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
-from coinjar.mentions.base import SET
+from coinjar.mentions.base import PRESENCE, SET
 from coinjar.mentions.call_arguments import pieces
 from coinjar.mentions.converter import SyntaxConverter, reader
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
@@ -32,6 +32,7 @@ class CSharpConverter(SyntaxConverter):
             "Environment.SetEnvironmentVariable": AccessPattern(access=SET),
             "Environment.ExpandEnvironmentVariables": AccessPattern(all_names=True),
         },
+        methods={"Contains": AccessPattern(access=PRESENCE), "ContainsKey": AccessPattern(access=PRESENCE)},
         same={"System.Environment": "Environment", "global::System.Environment": "Environment"},
         conversions=frozenset(
             {"int.Parse", "long.Parse", "bool.Parse", "Convert.ToInt32", "Convert.ToBoolean", "ToString", "Trim"}
@@ -48,12 +49,27 @@ class CSharpConverter(SyntaxConverter):
     _parenthesized_expression = _argument = _arrow_expression_clause = SyntaxConverter.inside
     _conditional_expression = _if_statement = SyntaxConverter.choice
     _binary_expression = SyntaxConverter.binary
-    _assignment_expression = SyntaxConverter.assign_if_none
     _initializer_expression = SyntaxConverter.items
     _method_declaration = _constructor_declaration = _local_function_statement = _lambda_expression = (
         SyntaxConverter.function
     )
     _class_declaration = _record_declaration = _struct_declaration = SyntaxConverter.declared
+
+    def _assignment_expression(self, node: Syntax) -> tree.Node:
+        """Convert an assignment; of `Environment = { ["NAME"] = "value" }` in an initializer, each one inside."""
+        left, right = node.child_by_field_name("left"), node.child_by_field_name("right")
+        if left is None or right is None or right.type != "initializer_expression":
+            return self.assign_if_none(node)
+        of = tree.MemberNode(tree.NameNode(""), self.word(left))
+        members = [child for child in right.named_children if child.type == "assignment_expression"]
+        return tree.Node(
+            [
+                tree.AssignmentNode(tree.IndexNode(of, self.field(member, "left")), self.field(member, "right"))
+                for member in members
+            ]
+        )
+
+    _element_binding_expression = SyntaxConverter.inside
 
     def _string_literal(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_literal_content", "escape_sequence"))
@@ -89,9 +105,12 @@ class CSharpConverter(SyntaxConverter):
         return tree.CallNode(function, given, named)
 
     def _is_pattern_expression(self, node: Syntax) -> tree.Node:
-        nothing = "null" in self.word(node.child_by_field_name("pattern"))
+        pattern = node.child_by_field_name("pattern")
         inner = self.field(node, "expression")
-        return tree.TruthTestNode(inner) if nothing else tree.Node([inner])
+        if "null" in self.word(pattern):
+            return tree.TruthTestNode(inner)
+        name = pattern.child_by_field_name("name") if pattern else None
+        return tree.AssignmentNode(self.name(name), inner) if name else tree.Node([inner])
 
     def _variable_declarator(self, node: Syntax) -> tree.Node:
         name, *rest = node.named_children

@@ -26,6 +26,7 @@ _RUST_DEFAULT = re.compile(rb'\bdefault(?:_value(?:_t)?)?\s*=\s*(?:"([^"]*)"|(-?
 _PLACEHOLDER = re.compile(rb"\\?\$\{([A-Z][A-Z0-9_]+)(?::((?:[^{}]|\{[^{}]*\})*))?\}")
 _VALUE = re.compile(rb'@(?:field:|param:|get:)?Value\(\s*(?:value\s*=\s*)?"([^"\n]*)"')
 _PROPERTY = re.compile(rb"@(?:field:|param:)?ConfigProperty\(([^()]*)\)")
+_CONDITION = re.compile(rb'@(?:En|Dis)abledIfEnvironmentVariable\([^()]*?\bnamed\s*=\s*"([A-Za-z_]\w*)"')
 _PROPERTY_NAME = re.compile(rb'\bname\s*=\s*"([A-Z][A-Z0-9_]+)"')
 _PROPERTY_DEFAULT = re.compile(rb'\bdefaultValue\s*=\s*"([^"]*)"')
 
@@ -63,6 +64,7 @@ def _java(data: bytes) -> Iterator[Mention]:
         for text in _PLACEHOLDER.finditer(data, *value.span(1)):
             default = None if text[2] is None or b"{" in text[2] else text[2].decode(errors="replace")
             yield Mention(text[1].decode(), *text.span(1), READ, default)
+    yield from map(_named, _CONDITION.finditer(data))
     for annotation in _PROPERTY.finditer(data):
         name = _PROPERTY_NAME.search(data, *annotation.span(1))
         if name:

@@ -29,6 +29,7 @@ WORDS = LanguageTerms(
     fallbacks=frozenset({"orElse", "orElseGet", "Objects.requireNonNullElse", "ifBlank", "ifEmpty"}),
     asking=frozenset({"isEmpty", "isBlank", "isNullOrEmpty", "isNullOrBlank"}),
     child_maps=frozenset({"environment"}),
+    child_pairs=frozenset({"exec"}),
     lists=frozenset({"listOf", "arrayOf", "setOf", "List.of", "Set.of", "Stream.of", "Arrays.asList"}),
 )
 """Kotlin's terms as well."""
@@ -37,7 +38,10 @@ WORDS = LanguageTerms(
 class JavaConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"System|getenv|environment"
+    root = rb"System|getenv|environment|getRuntime"
+
+    def _array_creation_expression(self, node: Syntax) -> tree.Node:
+        return self.field(node, "value")
 
     def _method_reference(self, node: Syntax) -> tree.Node:
         """Convert `System::getenv` to the function's path."""

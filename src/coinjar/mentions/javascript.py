@@ -17,6 +17,7 @@ WORDS = LanguageTerms(
     modules={"process": "process", "node:process": "process"},
     conversions=frozenset({"Number", "parseInt", "parseFloat", "String", "toString", "trim"}),
     merges=frozenset({"Object.assign"}),
+    key_tests=frozenset({"Object.hasOwn", "Reflect.has"}),
     asking=frozenset({"Boolean", "hasOwnProperty"}),
     methods={
         "hasOwnProperty": AccessPattern(access=PRESENCE),

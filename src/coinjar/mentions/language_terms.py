@@ -52,8 +52,10 @@ class LanguageTerms(NamedTuple):
     """Methods that set a variable for another program, with its name first."""
     child_functions: frozenset[str] = frozenset()
     """Functions whose first argument, a mapping, is another program's environment."""
+    child_pairs: frozenset[str] = frozenset()
+    """Methods whose second argument is another program's environment, a list of `NAME=value`."""
     key_tests: frozenset[str] = frozenset()
-    """Functions of a name and a mapping that test whether it has the name."""
+    """Functions of a name and a mapping, in any order, that test whether it has the name."""
     pairs: frozenset[str] = frozenset()
     """Functions that take `NAME=value` as one text."""
     merges: frozenset[str] = frozenset()

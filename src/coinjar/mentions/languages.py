@@ -32,7 +32,10 @@ class SourceLanguage(NamedTuple):
 
 _ENV = rb"\benv\b"
 _CAPITALS = rb"\$\{(?:env[.:])?[A-Z]"
-_JVM = (b"getenv", b"environment(", b"@Value", b"ConfigProperty", b"getProperty(", b"getRequiredProperty(")
+_JVM = (
+    *(b"getenv", b"environment(", b"@Value", b"ConfigProperty", b"getProperty(", b"getRequiredProperty("),
+    *(b"IfEnvironmentVariable", b"getRuntime"),
+)
 _TEMPLATE = SourceLanguage(
     (".template", ".tmpl", ".tpl", ".j2", ".jinja", ".jinja2", ".gotmpl"), (b"$", b"env", b".Env"), rb"", "template"
 )
@@ -66,8 +69,8 @@ LANGUAGES = (
     ),
     SourceLanguage(
         (".php", ".phtml"),
-        (b"env", b"_ENV", b"_SERVER"),
-        rb"tenv|_ENV|_SERVER|\benv\(",
+        (b"env", b"_ENV", b"_SERVER", b"proc_open"),
+        rb"tenv|_ENV|_SERVER|\benv\(|\bproc_open\b",
         "php",
         run_by=("php",),
         forms=True,
@@ -81,7 +84,7 @@ LANGUAGES = (
     SourceLanguage((".rs",), (b"env",), rb"\benv\b|option_env|env_remove|envconfig", "rust", forms=True),
     SourceLanguage(
         (".sh", ".bash", ".ksh"),
-        (b"$", b"export", b"env", b"unset", b"[=", b" -v "),
+        (b"$", b"export", b"env", b"unset", b"[=", b" -v ", b"sudo", b" -e "),
         rb"",
         "shell",
         run_by=("sh", "bash", "dash", "ash", "ksh"),

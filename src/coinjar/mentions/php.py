@@ -31,7 +31,7 @@ _PUT = re.compile(rb"""\(\s*["']([A-Za-z_]\w*)=""")
 class PhpConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"getenv|putenv|filter_input|\$?_ENV|\$?_SERVER"
+    root = rb"getenv|putenv|proc_open|filter_input|\$?_ENV|\$?_SERVER"
     falls_back = frozenset({"??"})
     asks = frozenset({"&&", "||", "and", "or"})
     compares = frozenset({"==", "===", "!=", "!=="})
@@ -99,6 +99,9 @@ class PhpConverter(SyntaxConverter):
         given, named = self._given(node)
         if name == "define" and len(given) == 2 and isinstance(given[0], tree.StringNode):
             return tree.AssignmentNode(tree.NameNode(given[0].text), given[1])
+        if name == "proc_open" and len(given) > 4 and isinstance(given[4], tree.ListNode):
+            keys = [pair.inner[0] for pair in given[4].inner if len(pair.inner) == 2]  # another program's environment
+            return tree.Node([*given, tree.CallNode(tree.NameNode("putenv"), keys)])
         if name == "putenv" and given and not isinstance(given[0], tree.StringNode):
             arguments = node.child_by_field_name("arguments")
             if arguments and (match := _PUT.match(self.data, arguments.start_byte, arguments.end_byte)):

@@ -15,9 +15,11 @@ from coinjar.mentions.call_arguments import (
     is_own,
     keys_of,
     keys_of_map,
+    keys_of_mappings,
     last_name,
     paired,
     stand_in,
+    tested_key,
 )
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 from coinjar.mentions.scopes import Parameter, Scopes
@@ -114,6 +116,8 @@ class ProgramReader:
         self._see(node.then, context)
         end = len(self.mentions)
         used = {mention.name for mention in self.mentions[middle:]}
+        for at in range(before, middle) if isinstance(node.test, tree.AssignmentNode) else ():
+            self._default(at, self._written(node.other))  # a test that gives the value a name
         if not isinstance(node.test, tree.ComparisonNode):
             for at in [at for at in range(middle, end) if self.mentions[at].name in self._names(before, middle)]:
                 self._default(at, self._written(node.other))
@@ -133,8 +137,7 @@ class ProgramReader:
 
     def _filled_in(self, node: tree.ConditionalNode) -> None:
         """Handle `if x is nothing: x = "default"`."""
-        asked = [side for side in tree.own(node.test) if isinstance(side, tree.NameNode) and side.text in self.held]
-        for name_node in asked:
+        for name_node in [side for side in tree.own(node.test) if isinstance(side, tree.NameNode)]:
             for inner in tree.own(node.then):
                 if (
                     isinstance(inner, tree.AssignmentNode)
@@ -142,7 +145,7 @@ class ProgramReader:
                     and inner.target.text == name_node.text
                 ):
                     value = self._written(inner.value)
-                    for at in self.held.get(name_node.text, []) if value is not None else []:
+                    for at in self.held.get(name_node.text, ()) if value is not None else ():
                         self._default(at, value)
 
     def _default(self, at: int, value: str | None) -> None:
@@ -252,16 +255,14 @@ class ProgramReader:
             return EnvironmentAccess(list(paired(node.arguments)), SET)
         if path in self.words.functions:
             return self._by(self.words.functions[path], node)
-        if path in self.words.key_tests and len(node.arguments) > 1 and self._is_map(node.arguments[1]):
-            return EnvironmentAccess([node.arguments[0]], PRESENCE)
+        if path in self.words.key_tests and (key := tested_key(node.arguments, self._is_map)):
+            return EnvironmentAccess([key], PRESENCE)
         if isinstance(node.function, tree.NameNode) and self._method(path):
             return self._by(self.words.methods[path.rpartition(".")[2]], node)
-        if path in self.words.merges and node.arguments and self.scopes.path(node.arguments[0]) in self.words.maps:
-            return EnvironmentAccess(list(keys_of(node.arguments[1:])), SET)
+        if path in self.words.merges and any(map(self._is_map, node.arguments)):  # into it, or into a copy of it
+            return EnvironmentAccess(list(keys_of_mappings(node.arguments)), SET)
         if path in self.words.child_functions and node.arguments and isinstance(node.arguments[0], tree.MappingNode):
-            return EnvironmentAccess(
-                [child for child in node.arguments[0].keys if isinstance(child, tree.StringNode)], SET
-            )
+            return EnvironmentAccess(list(keys_of_mappings(node.arguments[:1])), SET)
         found = self._of_a_method(node.function, node) if isinstance(node.function, tree.MemberNode) else None
         return found or self._helped(node) or self._by_shape(node)
 
@@ -280,7 +281,9 @@ class ProgramReader:
         owner = self.scopes.owner(name)
         return owner if isinstance(owner, tree.Node) else None
 
-    def _of_a_method(self, function: tree.MemberNode, node: tree.CallNode) -> EnvironmentAccess | None:
+    def _of_a_method(  # noqa: PLR0911 - a shape a line
+        self, function: tree.MemberNode, node: tree.CallNode
+    ) -> EnvironmentAccess | None:
         """Return the access of a method of the environment, or of a child's."""
         method, of = function.name, function.of
         if method in tree.EACH and len(node.arguments) == 1:
@@ -292,6 +295,9 @@ class ProgramReader:
             return EnvironmentAccess([node.arguments[0]], SET)
         if method == "putAll" and self._is_child(of) and node.arguments:
             return EnvironmentAccess(list(keys_of_map(node.arguments[0])), SET)
+        listed = node.arguments[1] if method in self.words.child_pairs and len(node.arguments) > 1 else None
+        if isinstance(listed, tree.ListNode):
+            return EnvironmentAccess(list(paired(listed.inner)), SET)
         if method in self.words.child_methods and node.arguments and isinstance(node.arguments[0], tree.StringNode):
             is_option = method == "env" and len(node.arguments) == 1
             return EnvironmentAccess([node.arguments[0]], READ if is_option else SET)

@@ -35,6 +35,13 @@ _ASSIGNED = re.compile(rb"(?<![\w$])([A-Za-z_]\w*)[ \t]*([-+*/%&|^]?)=(?!=)")
 _ASSIGNING = ("=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>=", "**=")
 _STARTERS = frozenset("sudo doas nohup nice exec time setsid timeout stdbuf xargs chroot".split())
 """Commands that run another one, which may be `env`."""
+_ENGINES = frozenset({"podman", "docker"})
+_GIVEN = re.compile(rb"[A-Z_][A-Z0-9_]*")
+_SHELLS = frozenset({"sh", "bash", "dash", "/bin/sh", "/bin/bash"})
+_RUNS = re.compile(r"-[a-z]*c")
+_SETTING = re.compile(rb"([A-Za-z_]\w*)=")
+_WITH_VALUE = re.compile(r"-[ugphrtCRTUD]|--(?:user|group|host|prompt|role|type|chdir|chroot)")
+"""Options of sudo that the next word belongs to."""
 _BINDING_COMMANDS = ("read", "mapfile", "readarray", "getopts")
 
 
@@ -188,11 +195,7 @@ class _ScriptWalker:
         if command == "test":
             yield from self._tested(arguments)
             return
-        inner = next((at for at, word in enumerate(arguments) if self.word(word) in ("env", "/usr/bin/env")), None)
-        if command == "env":
-            yield from self._for_a_child(arguments)
-        elif command in _STARTERS and inner is not None:
-            yield from self._for_a_child(arguments[inner + 1 :])
+        yield from self._for_others(command, arguments)
         positions = {argument.id: number for number, argument in enumerate(arguments)}
         for child in node.named_children:
             if child.type not in ("variable_assignment", "command_name"):
@@ -212,6 +215,53 @@ class _ScriptWalker:
             result.append(_EXPORTS if _EXPORTED.search(line) else what)
             after = child
         return result[::-1]
+
+    def _for_others(self, command: str, arguments: Sequence[Syntax]) -> Iterator[_NameEvent]:
+        """Yield what a command sets for another program, and what a script in its arguments does."""
+        yield from self._script_in(command, arguments)
+        if command == "sudo":
+            yield from self._before_a_program(arguments)
+        if command in _ENGINES:
+            yield from self._for_a_container(arguments)
+        inner = next((at for at, word in enumerate(arguments) if self.word(word) in ("env", "/usr/bin/env")), None)
+        if command == "env":
+            yield from self._for_a_child(arguments)
+        elif command in _STARTERS and inner is not None:
+            yield from self._for_a_child(arguments[inner + 1 :])
+
+    def _script_in(self, command: str, arguments: Sequence[Syntax]) -> Iterator[_NameEvent]:
+        """Yield what a script in an argument does: `trap '…' EXIT`, `sh -c '…'`."""
+        at = 0 if command == "trap" else None
+        if command in _SHELLS:
+            at = next((at + 1 for at, word in enumerate(arguments) if _RUNS.fullmatch(self.word(word))), None)
+        script = arguments[at] if at is not None and at < len(arguments) else None
+        if script is not None and script.type == "raw_string":
+            start = script.start_byte + 1
+            walk = _ScriptWalker(self.data[start : script.end_byte - 1])
+            for event in walk.see(parse(_parser(), walk.data)):
+                yield event._replace(start=event.start + start, end=event.end + start)
+
+    def _before_a_program(self, arguments: Sequence[Syntax]) -> Iterator[_NameEvent]:
+        """Yield what `sudo NAME=value program` sets."""
+        texts = [self.word(node) for node in arguments]
+        for before, text, node in zip(["", *texts], texts, arguments, strict=False):
+            if match := _SETTING.match(text.encode()):
+                yield _NameEvent(_CHILD, match[1].decode(), node.start_byte, node.start_byte + len(match[1]))
+            elif not text.startswith("-") and not _WITH_VALUE.fullmatch(before):
+                return
+
+    def _for_a_container(self, arguments: Sequence[Syntax]) -> Iterator[_NameEvent]:
+        """Yield what a container gets by `-e NAME` (as it is here) and `-e NAME=value`."""
+        texts = [self.word(node) for node in arguments]
+        for before, text, node in zip(["", *texts], texts, arguments, strict=False):
+            whole = re.fullmatch(r"--env=(.*)", text, re.DOTALL)
+            if before not in ("-e", "--env") and not whole:
+                continue
+            start = node.start_byte + (len("--env=") if whole else 0)
+            if match := _GIVEN.match(self.data, start, node.end_byte):
+                is_set = self.data[match.end() : match.end() + 1] == b"="
+                if is_set or match.end() == node.end_byte:
+                    yield _NameEvent(_CHILD if is_set else _READS, match[0].decode(), *match.span())
 
     def _for_a_child(self, arguments: Sequence[Syntax]) -> Iterator[_NameEvent]:
         """Yield what `env` sets and removes for a program, up to its name."""

@@ -278,9 +278,7 @@ class HostTarget(Target):
         self.reload = [host.fill_there(word, view.stage, service, host=address.name) for word in host.reload]
         self.needs_restart = bool(self.reload)
         label = f"{host.destination.name} ({service} at {address.name})"
-        super().__init__(
-            f"{service}@{address.name}", label, [service], wanted, host.destination.location
-        )
+        super().__init__(f"{service}@{address.name}", label, [service], wanted, host.destination.location)
         self._sftp: asyncssh.SFTPClient | None = None
 
     def unsupported_variables(self) -> list[CoinJarError]:
