@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import asyncssh
 import pytest
 
 from tests.conftest import PROGRAM, Coinjar
@@ -184,6 +185,41 @@ def test_several_services_on_several_machines(jar: Callable[..., Coinjar], cj: C
         assert "farm (web at h0) and 1 more like it" in cj("deliver", "trial-7", "--dry-run").out
         for _ in range(3):
             assert cj("drift", "dev").out.startswith("dev: 6 targets up to date")
+
+
+def test_of_many_machines_few_are_connected_at_a_time(
+    jar: Callable[..., Coinjar], cj: Coinjar, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A process has some thousand file handles: connections of a large farm are not kept until they are written to."""
+    monkeypatch.setattr("coinjar.actions.delivery.deliver._KEPT_OPEN", 4)
+    user = subprocess.run(["id", "-un"], capture_output=True, text=True, check=True).stdout.strip()
+    opened: list[asyncssh.SSHClientConnection] = []
+    most, connect = 0, asyncssh.connect
+
+    async def counted(*arguments: object, **named: object) -> asyncssh.SSHClientConnection:
+        nonlocal most
+        opened.append(await connect(*arguments, **named))
+        most = max(most, sum(not connection.is_closed() for connection in opened))
+        return opened[-1]
+
+    monkeypatch.setattr(asyncssh, "connect", counted)
+    with sshd(cj.folder / "sshd") as port:
+        blocks = [
+            f"Host h{n}\n  HostName 127.0.0.1\n  HostKeyAlias [127.0.0.1]:{port}\n  Port {port}\n" for n in range(8)
+        ]
+        cj.write({"ssh_config": "".join(blocks)})
+        hosts = json.dumps([f"{user}@h{n}" for n in range(8)])
+        jar(
+            "services: {web: {}, mailer: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}}\ndestinations:\n"
+            f"  farm: {{type: host, hosts: {hosts}, path: '{cj.folder}/there/{{host}}.{{service}}.env', at_once: 2,\n"
+            "    ssh_config: ssh_config, known_hosts: sshd/known_hosts, identity_file: sshd/user_key}\n"
+        )
+        assert "16 delivered" in cj("deliver", "dev").out
+        assert len(list((cj.folder / "there").iterdir())) == 16
+        assert "16 up to date" in cj("deliver", "dev").out
+    assert len(opened) > 16
+    assert most <= 3  # one of those that are closed may still say goodbye
+    assert all(connection.is_closed() for connection in opened)
 
 
 def test_an_etcd_with_users_and_more_than_one_transaction(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
