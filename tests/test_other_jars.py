@@ -46,7 +46,7 @@ def test_it_is_read_after_a_consent_and_follows_the_stage(shore: Coinjar) -> Non
     agree(shore, "pier")
     assert of_pier(shore, "value", "prod", "HARBOUR") == "prod.example"
     assert of_pier(shore, "value", "dev", "HARBOUR") == "quay.example"
-    assert "there is no stage 'trial'" in of_pier(shore, "value", "trial", "HARBOUR", code=2)
+    assert "in ../harbour there is no stage 'trial'" in of_pier(shore, "value", "trial", "HARBOUR", code=3)
     for form, wanted in (
         ("{from_jar: ../harbour/jar, name: HOST, stage: dev}", "quay.example"),
         ("{from_jar: ../harbour, name: LINK}", "x-prod.example"),
@@ -65,8 +65,8 @@ def test_it_is_read_after_a_consent_and_follows_the_stage(shore: Coinjar) -> Non
     ("form", "code", "fault"),
     [
         ("{from_jar: ../harbour, name: LEVEL}", 3, "services have different values of it there"),
-        ("{from_jar: ../harbour, name: NOPE}", 2, "there is no variable 'NOPE'"),
-        ("{from_jar: ../harbour, name: HOST, service: nope}", 2, "there is no service 'nope'"),
+        ("{from_jar: ../harbour, name: NOPE}", 3, "in ../harbour there is no variable 'NOPE'"),
+        ("{from_jar: ../harbour, name: HOST, service: nope}", 3, "in ../harbour there is no service 'nope'"),
         ("{from_jar: ../harbour, name: LEVEL, stage: dev}", 3, "has no value on dev"),
         ("{from_jar: ../nowhere, name: HOST}", 3, "there is no jar.yaml"),
         ("{from_jar: ../harbour}", 3, "has no name"),

@@ -78,7 +78,7 @@ def test_values_that_an_etcd_keeps(jar: Callable[..., Coinjar], cj: Coinjar) -> 
         cj("deliver", "dev", "salt")  # which has a loop of its own running
         assert salt.standin.state["apps"]["line"]["settings"]["QUOTA"] == "12"
         assert "registry has nothing under /nowhere" in cj("value", "prod", "QUOTA", code=3).err
-        assert "2 values come from commands or stores that were not read" in cj("check", code=None).err
+        assert "2 values are in a store or another jar, which `check` does not read" in cj("check", code=None).err
     assert "cannot reach" in cj("value", "dev", "QUOTA", code=5).err
 
 

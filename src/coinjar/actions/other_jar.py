@@ -7,7 +7,7 @@ from contextvars import ContextVar
 from typing import TYPE_CHECKING
 
 from coinjar.core.consent import ConsentMissing
-from coinjar.core.errors import InputError, Location
+from coinjar.core.errors import InputError, Location, UsageError
 from coinjar.core.secret import Secret, reveal
 from coinjar.jarfile.external_values import acts_of
 from coinjar.jarfile.locate import find_jar
@@ -28,7 +28,7 @@ def fetch_from_jar(opened: OpenJar, stage: str, wanted: FromJar, location: Locat
     other's secrets need what they always need.
 
     Raises InputError, also for a value that services there do not agree on, and for jars that refer to each other in a
-    circle; UsageError for a name, a stage or a service that does not exist there; DecryptionError.
+    circle, and for a name, a stage or a service that does not exist there; DecryptionError.
     """
     from coinjar.actions.open_jar import OpenJar
 
@@ -42,9 +42,15 @@ def fetch_from_jar(opened: OpenJar, stage: str, wanted: FromJar, location: Locat
     with _once((str(folder.resolve()), wanted.name), location):
         other = OpenJar(folder, opened.ask)
         on = wanted.stage or stage
-        resolver = other.resolver(on)
-        variable = resolver.jar.variable(wanted.name)
-        values = {_value(resolver, variable.name, service) for service in _services(resolver, wanted)}
+        try:
+            resolver = other.resolver(on)
+            variable = resolver.jar.variable(wanted.name)
+            services = _services(resolver, wanted)
+        except UsageError as fault:  # its name, stage or service is this jar's mistake
+            hint = f"of that jar: {fault.hint}"
+            message = f"in {wanted.path} {fault.message}"
+            raise InputError(message, hint=hint, location=location, code="outside") from None
+        values = {_value(resolver, variable.name, service) for service in services}
         if len(values) != 1:
             which = "no service gets it there" if not values else "services have different values of it there"
             raise InputError(

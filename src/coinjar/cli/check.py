@@ -122,10 +122,15 @@ def _print_reports(jars: list[OpenJar], reports: list[CheckReport], form: str, *
 
 def _tell_rest(done: CheckReport) -> None:
     """Print what was not checked, and what is accepted without need."""
-    if done.not_fetched:
+    if done.unconsented:
         print_status(
-            f"coinjar: {counted(done.not_fetched, 'value comes', 'values come')} from commands or stores that were "
+            f"coinjar: {counted(done.unconsented, 'value comes', 'values come')} from commands or files that were "
             "not read: `coinjar consent` shows them and asks"
+        )
+    if elsewhere := done.not_fetched - done.unconsented:
+        print_status(
+            f"coinjar: {counted(elsewhere, 'value is', 'values are')} in a store or another jar, which `check` does "
+            "not read: `coinjar grid` shows them"
         )
     if done.closed:
         print_status(

@@ -23,12 +23,13 @@ from coinjar.system.second_process import beside
 
 
 class CheckReport(NamedTuple):
-    """The findings, by location; how many values were not fetched or are encrypted for others; which accepted entries
-    match nothing; and the rules that ran.
+    """The findings, by location; how many values were not fetched, and how many of these only for want of a consent;
+    how many are encrypted for others; which accepted entries match nothing; and the rules that ran.
     """
 
     findings: list[Finding]
     not_fetched: int
+    unconsented: int
     closed: int
     unused: list[AcceptedFinding]
     rules: list[Rule[FileContext]]
@@ -106,7 +107,8 @@ def check(
         for accepted in (context.jar.accepted if selection == EVERYTHING else ())
         if not any(finding.accepted is accepted for finding in findings)
     ]
-    return CheckReport(findings, len(context.not_fetched), len(context.closed), idle, rules)
+    unconsented = sum(context.not_fetched.values())
+    return CheckReport(findings, len(context.not_fetched), unconsented, len(context.closed), idle, rules)
 
 
 _MANY = 20_000

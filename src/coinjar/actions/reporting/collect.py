@@ -115,7 +115,8 @@ def collect(opened: OpenJar, options: ReportOptions, today: date, progress: Prog
 
 def _unchecked(checked: CheckReport) -> list[str]:
     counts = (
-        (checked.not_fetched, "what comes from commands, files or stores without consent (`coinjar consent`)"),
+        (checked.unconsented, "what comes from commands or files without consent (`coinjar consent`)"),
+        (checked.not_fetched - checked.unconsented, "what is in a store or another jar"),
         (checked.closed, "secrets that this identity cannot decrypt"),
     )
     return [f"{what}: {count} in all" for count, what in counts if count]

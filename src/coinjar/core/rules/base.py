@@ -63,7 +63,8 @@ class CheckContext:
         self.stages = jar.stage_names()
         self._fetch = fetch
         self._resolvers: dict[str, Resolver] = {}
-        self.not_fetched: set[Location] = set()
+        self.not_fetched: dict[Location, bool] = {}
+        """Values that were not read, by place: whether only for want of a consent."""
 
     def resolver(self, stage: str) -> Resolver:
         if stage not in self._resolvers:

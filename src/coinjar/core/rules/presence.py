@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from coinjar.core.consent import ConsentMissing
 from coinjar.core.definition import Definition
 from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.errors import is_encrypted_for_others
@@ -183,7 +184,7 @@ def cannot_be_worked_out(context: CheckContext) -> Iterator[Diagnostic]:
     for fault, variable, stage, service in context.derived_faults:
         if fault.code == "not-fetched":
             if fault.location:
-                context.not_fetched.add(fault.location)
+                context.not_fetched[fault.location] = isinstance(fault, ConsentMissing)
         elif is_encrypted_for_others(fault):
             continue  # counted separately
         elif fault.code != "CJ003" and not _told_by_cj001(context, variable, stage, service):
