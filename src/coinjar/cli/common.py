@@ -239,10 +239,15 @@ def print_status(text: str) -> None:
 
 
 def print_json(data: Any) -> None:
-    """Print data for machines."""
-    from json import dumps
+    """Print data for machines; in parts, as that of a large delivery or grid takes a gigabyte as one text."""
+    from itertools import islice
+    from json import JSONEncoder
 
-    print(dumps(data, indent=2, ensure_ascii=not (sys.stdout.encoding or "").lower().startswith("utf")))
+    is_ascii = not (sys.stdout.encoding or "").lower().startswith("utf")
+    parts = JSONEncoder(indent=2, ensure_ascii=is_ascii).iterencode(data)
+    while some := list(islice(parts, 20_000)):
+        print("".join(some), end="")
+    print()
 
 
 def one_offs(given: list[str] | None) -> dict[str, str]:
