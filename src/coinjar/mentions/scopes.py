@@ -215,7 +215,24 @@ class Scopes:
                 frame.texts[node.text, depth] = self._texts_of(self.owner(node.text), depth)
                 self.visible = outer
             return frame.texts[node.text, depth]
+        if isinstance(node, tree.MemberNode) and isinstance(node.of, tree.NameNode):
+            return self._constant_of(node.of.text, node.name)
         return None
+
+    def _constant_of(self, declared: str, name: str) -> list[tree.StringNode] | None:
+        """Return the text of a constant of a class in this file (`Names.QUEUE`)."""
+        owner = self.owner(declared)
+        self.followed |= {declared, name}
+        if not isinstance(owner, tree.DeclarationNode):
+            return None
+        values = [
+            child.value
+            for child in _all(owner)
+            if isinstance(child, tree.AssignmentNode)
+            and isinstance(child.target, tree.NameNode)
+            and child.target.text == name
+        ]
+        return [value for value in values if isinstance(value, tree.StringNode)] if len(values) == 1 else None
 
     def _texts_of(self, owner: Bound | None, depth: int) -> list[tree.StringNode] | None:
         self.step()
