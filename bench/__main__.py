@@ -88,7 +88,7 @@ def small_cases(folder: Path) -> list[Case]:
     for path, dialect in ((script, "exec-script"), (sourced, "posix")):
         path.write_bytes(subprocess.check_output([COINJAR, "render", "dev", "--as", dialect], cwd=folder))
     return [
-        Case("--version", [COINJAR, "--version"], bare, 6),
+        Case("--version", [COINJAR, "--version"], bare, 2.5),
         Case("--help", [COINJAR, "--help"], bare, 11),
         Case("within, 50 variables", [COINJAR, "within", "dev", "--", "/bin/true"], bare, 7),
         Case("render, 50 variables", [COINJAR, "render", "dev", "--as", "posix"], bare, 8),
@@ -155,7 +155,7 @@ def big_cases() -> list[Case]:
             parse(*chain, *(f"stage{number}" for number in range(4, 8))),
             4,
         ),
-        Case("big: grid", [COINJAR, "grid"], every, 5),  # all 40 stages: nothing is cut where there is no terminal
+        Case("big: grid", [COINJAR, "grid"], every, 4),  # all 40 stages: nothing is cut where there is no terminal
         Case("big: check", [COINJAR, "check"], every, 4.5),
     ]
 
@@ -164,7 +164,7 @@ def destination_cases() -> list[Case]:
     """The same jar with destinations of every sort: 46 files, 10 services in two dialects and in manifests."""
     chain = ["jar/jar.yaml", "jar/plain/shared.yaml", *(f"jar/plain/stage{number}.yaml" for number in range(4))]
     return [
-        Case("big: render all destinations", [COINJAR, "render", "stage3"], [PYTHON, "-I", "-c", PARSE, *chain], 12)
+        Case("big: render all destinations", [COINJAR, "render", "stage3"], [PYTHON, "-I", "-c", PARSE, *chain], 9)
     ]
 
 
