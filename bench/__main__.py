@@ -163,9 +163,7 @@ def big_cases() -> list[Case]:
 def destination_cases() -> list[Case]:
     """The same jar with destinations of every sort: 46 files, 10 services in two dialects and in manifests."""
     chain = ["jar/jar.yaml", "jar/plain/shared.yaml", *(f"jar/plain/stage{number}.yaml" for number in range(4))]
-    return [
-        Case("big: render all destinations", [COINJAR, "render", "stage3"], [PYTHON, "-I", "-c", PARSE, *chain], 9)
-    ]
+    return [Case("big: render all destinations", [COINJAR, "render", "stage3"], [PYTHON, "-I", "-c", PARSE, *chain], 9)]
 
 
 def wide_cases(folder: Path) -> list[Case]:

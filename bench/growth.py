@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 BUDGET = 1.1
-TIMES = 3
+TIMES = 5
 """How often each size is measured; the least counts, as what disturbs only adds."""
 
 
@@ -94,19 +94,16 @@ sys.exit(code)
 
 
 def cost(command: Sequence[str], folder: Path) -> tuple[float, float]:
-    """The processor time (seconds) and the peak memory (MiB) of one run: the least of some."""
-    times, peaks = [], []
-    for _ in range(TIMES):
-        before = resource.getrusage(resource.RUSAGE_CHILDREN)
-        words = [sys.executable, "-c", _PROBE, "--jar", str(folder / "jar"), *command]
-        environment = {"PATH": os.environ["PATH"], "HOME": str(folder)}
-        done = subprocess.run(words, env=environment, capture_output=True, text=True, check=False)
-        if done.returncode > 1:
-            sys.exit(f"{' '.join(command)} ended with {done.returncode}: {done.stderr}")
-        after = resource.getrusage(resource.RUSAGE_CHILDREN)
-        times.append(after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime)
-        peaks.append(int(done.stderr.splitlines()[-1]) / 1024)
-    return min(times), min(peaks)
+    """The processor time (seconds) and the peak memory (MiB) of one run."""
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    words = [sys.executable, "-c", _PROBE, "--jar", str(folder / "jar"), *command]
+    environment = {"PATH": os.environ["PATH"], "HOME": str(folder)}
+    done = subprocess.run(words, env=environment, capture_output=True, text=True, check=False)
+    if done.returncode > 1:
+        sys.exit(f"{' '.join(command)} ended with {done.returncode}: {done.stderr}")
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    took = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
+    return took, int(done.stderr.splitlines()[-1]) / 1024
 
 
 class Exponents(NamedTuple):
@@ -118,33 +115,34 @@ class Exponents(NamedTuple):
     mebibytes: float
 
 
-def exponents(command: Sequence[str], sizes: Sequence[Size], least: tuple[float, float]) -> Exponents:
-    """The exponents between the smallest and the greatest of the sizes."""
-    found = []
-    for size in (sizes[0], sizes[-1]):
-        with tempfile.TemporaryDirectory() as folder:
-            found.append(cost(command, grown_jar(Path(folder), size)))
+def exponents(command: Sequence[str], tiny: Path, sizes: Sequence[Size]) -> Exponents:
+    """The exponents between the smallest and the greatest of the sizes. They are measured in turn, since a machine's
+    own speed changes.
+    """
+    with tempfile.TemporaryDirectory() as small, tempfile.TemporaryDirectory() as great:
+        folders = (tiny, grown_jar(Path(small), sizes[0]), grown_jar(Path(great), sizes[-1]))
+        costs = [[cost(command, folder) for folder in folders] for _ in range(TIMES)]
+    least, first, last = ([min(column) for column in zip(*ofs, strict=True)] for ofs in zip(*costs, strict=True))
     doublings = len(sizes) - 1
     grown = [
-        math.log2(max(last - base, 1e-3) / max(first - base, 1e-3)) / doublings
-        for first, last, base in zip(found[0], found[-1], least, strict=True)
+        math.log2(max(end - base, 1e-3) / max(start - base, 1e-3)) / doublings
+        for start, end, base in zip(first, last, least, strict=True)
     ]
-    return Exponents(grown[0], grown[1], *found[-1])
+    return Exponents(grown[0], grown[1], last[0], last[1])
 
 
 def growth_table() -> dict[str, dict[str, Exponents]]:
     """The exponents of each command for each thing that grows."""
     with tempfile.TemporaryDirectory() as folder:
         tiny = grown_jar(Path(folder), Size(variables=10, stages=1, services=2, destinations=1))
-        least = {name: cost(command, tiny) for name, command in COMMANDS.items()}
-    return {
-        thing: {
-            name: exponents(command, sizes, least[name])
-            for name, command in COMMANDS.items()
-            if (name == "render") == (thing == "destinations")
+        return {
+            thing: {
+                name: exponents(command, tiny, sizes)
+                for name, command in COMMANDS.items()
+                if (name == "render") == (thing == "destinations")
+            }
+            for thing, sizes in GROWTH.items()
         }
-        for thing, sizes in GROWTH.items()
-    }
 
 
 def as_table(table: dict[str, dict[str, Exponents]]) -> str:
