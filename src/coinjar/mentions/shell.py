@@ -35,7 +35,8 @@ _ASSIGNED = re.compile(rb"(?<![\w$])([A-Za-z_]\w*)[ \t]*([-+*/%&|^]?)=(?!=)")
 _ASSIGNING = ("=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>=", "**=")
 _STARTERS = frozenset("sudo doas nohup nice exec time setsid timeout stdbuf xargs chroot".split())
 """Commands that run another one, which may be `env`."""
-_ENGINES = frozenset({"podman", "docker"})
+_IN_A_CONTAINER = frozenset({"run", "exec", "create"})
+"""Words by which every container engine's client starts something with an environment."""
 _GIVEN = re.compile(rb"[A-Z_][A-Z0-9_]*")
 _SHELLS = frozenset({"sh", "bash", "dash", "/bin/sh", "/bin/bash"})
 _RUNS = re.compile(r"-[a-z]*c")
@@ -221,7 +222,7 @@ class _ScriptWalker:
         yield from self._script_in(command, arguments)
         if command == "sudo":
             yield from self._before_a_program(arguments)
-        if command in _ENGINES:
+        if _IN_A_CONTAINER & {self.word(word) for word in arguments[:2]}:
             yield from self._for_a_container(arguments)
         inner = next((at for at, word in enumerate(arguments) if self.word(word) in ("env", "/usr/bin/env")), None)
         if command == "env":
