@@ -263,3 +263,8 @@ def test_put_declares_a_secret_of_any_name(cj: Coinjar) -> None:
     refused = cj("put", "PLAIN", "--declare", "--secret", "--stage", "dev", code=2, stdin="made-up")
     assert "PLAIN is declared, and not as a secret" in refused.err
     assert cj("value", "dev", "PLAIN").out == "x"
+
+
+def test_a_grid_without_stages_says_so(jar: Callable[..., Coinjar]) -> None:
+    cj = jar("services: {web: {}}\nstages: {}\nvariables: {A: {default: b}}\n")
+    assert "there are no stages to show" in cj("grid", code=2).err

@@ -75,6 +75,8 @@ def run(
         str(service) for service in whole.services
     ]
     columns = list(dict.fromkeys(stages or [])) or whole.stage_names()
+    if not columns:
+        raise UsageError("there are no stages to show", hint="add one: `coinjar stages add STAGE`")
 
     def resolver(column: str) -> Resolver:
         return opened.resolver(column, jar=opened.load([column], mine=column) if mine else whole, mine=mine)
