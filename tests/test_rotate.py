@@ -166,16 +166,22 @@ def test_nothing_is_switched_that_does_not_hold(rotating: Coinjar) -> None:
 
 
 def test_a_killed_rotation_goes_on(rotating: Coinjar) -> None:
-    """Killed before and after everything that the programs do, and before and after every file that is replaced."""
-    rotating.write({"change": CHANGE.replace("set -eu\n", "set -eu\n[ -e once ] || { touch once; kill -9 $PPID; }\n")})
+    """Killed before and after all that the programs do, which live on, and around every file that is replaced."""
+    rotating.write(
+        {"change": CHANGE.replace("set -eu\n", "set -eu\n[ -e once ] || { touch once; kill -9 $PPID; exit; }\n")}
+    )
     assert rotating(*ROTATE, process=True, code=None).code == -9
     assert value(rotating, "DB_PASSWORD") == OLD
     rotating.write(
-        {"change": CHANGE.replace("mv new", "[ -e twice ] || { touch twice; mv new accounts; kill -9 $PPID; }\nmv new")}
+        {
+            "change": CHANGE.replace(
+                "mv new", "[ -e twice ] || { touch twice; mv new accounts; kill -9 $PPID; exit; }\nmv new"
+            )
+        }
     )
     assert rotating(*ROTATE, process=True, code=None).code == -9
     rotating(*ROTATE, "--until", "switched")
-    rotating.write({"revoke": "#!/bin/sh\n[ -e third ] || { touch third; kill -9 $PPID; }\n" + REVOKE})
+    rotating.write({"revoke": "#!/bin/sh\n[ -e third ] || { touch third; kill -9 $PPID; exit; }\n" + REVOKE})
     assert rotating(*ROTATE, "--finish", process=True, code=None).code == -9
     rotating(*ROTATE, "--finish")
     role, password = in_use(rotating)

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from yaml.nodes import Node, SequenceNode
 
-from coinjar.core.errors import InputError, Location, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.model import AcceptedFinding, Destination, Jar, Service, VariableGroup
 from coinjar.core.names import ServiceName, VariableName, name_fault, suggestion
 from coinjar.core.references import Template
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import compose, is_null, location
 from coinjar.jarfile.sections import former_names, named, refuse_taken, services_of, stages
+from coinjar.jarfile.simple_lines import SimpleVariables
 from coinjar.jarfile.stages import read_stages
 from coinjar.jarfile.variables import read_variables
 
@@ -42,6 +44,14 @@ _RULE = r"CJ\d{3}"
 
 def read_declarations(data: bytes, file: str) -> Jar:
     """Return the jar of a jar.yaml, without values. Raises every fault at once."""
+    simple = SimpleVariables(data)
+    if simple.are_left:
+        with contextlib.suppress(CoinJarError):  # raised by the whole file
+            return _read(simple.rest, file, simple)
+    return _read(data, file, None)
+
+
+def _read(data: bytes, file: str, simple: SimpleVariables | None) -> Jar:
     fields = FieldReader(file)
     root = compose(data, file)
     if root is None or is_null(root):
@@ -67,7 +77,7 @@ def read_declarations(data: bytes, file: str) -> Jar:
         sets=sets,
     )
     jar = jar._replace(stages=read_stages(fields, top.get("stages"), jar))
-    jar = jar._replace(variables=read_variables(fields, top.get("variables"), jar))
+    jar = jar._replace(variables=read_variables(fields, top.get("variables"), jar, simple))
     _check_references(fields, jar)
     jar = jar._replace(
         together=_read_together(fields, top.get("together"), jar),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -19,6 +19,7 @@ from coinjar.documents.yamltext import NULLS, compose, is_null
 from coinjar.jarfile.declarations import check_template, read_declarations
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.sealed_files import read_sealed_file
+from coinjar.jarfile.simple_lines import simple_values
 from coinjar.jarfile.values import read_value
 from coinjar.system.files import display_path, read_file
 
@@ -59,11 +60,9 @@ def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | 
     )
     faults: list[CoinJarError] = []
     plain = {}
-    names_beside, layers_beside = _read_second_half(jar, folder, layers)
     for layer in layers:
         try:
-            made = layers_beside().get(layer) if layer in names_beside else None
-            result = _read_layer(jar, folder, layer, ring, made)
+            result = _read_layer(jar, folder, layer, ring)
         except CoinJarError as fault:
             faults += fault.each()
         else:
@@ -82,43 +81,12 @@ def load(folder: Path, stages: Iterable[str] | None, ring: Ring, *, mine: str | 
     return jar._replace(plain=plain, mine=own)
 
 
-_WORTH_IT = 400_000
-"""Bytes of plain values from which on a second process reads half of them."""
-
-
-def _read_second_half(
-    jar: Jar, folder: Path, layers: Sequence[str]
-) -> tuple[Collection[str], Callable[[], Mapping[str, Layer]]]:
-    """Start to read the later half of the plain values, where they are many. Return which, and what waits for them."""
-    sizes: dict[str, int] = {}
-    for layer in layers:
-        with contextlib.suppress(OSError):  # reported when it is read
-            sizes[layer] = JarLayout(folder).plain(layer).stat().st_size
-    whole, read = sum(sizes.values()), 0
-    if len(sizes) < 2 or whole < _WORTH_IT:
-        return (), dict
-    from coinjar.jarfile.read_beside import read_beside
-
-    second = {}
-    for layer in reversed(sizes):
-        read += sizes[layer]
-        if read > whole // 2:
-            break
-        second[layer] = JarLayout(folder).plain(layer)
-
-    def read_one(path: Path) -> tuple[str, Layer]:
-        return display_path(path), read_plain(jar, read_bytes(path), display_path(path))
-
-    return second, read_beside(second, read_one)
-
-
-def _read_layer(jar: Jar, folder: Path, layer: str, ring: Ring, made: Layer | None) -> Layer | None:
-    """Return a layer's values, plain (`made`, if they are read already) and sealed; None if it has no file."""
+def _read_layer(jar: Jar, folder: Path, layer: str, ring: Ring) -> Layer | None:
+    """Return a layer's values, plain and sealed; None if it has no file."""
     path = JarLayout(folder).plain(layer)
-    result = made
-    if result is not None or path.exists():
+    result = None
+    if path.exists():
         _refuse_stray(jar, layer, path)
-    if result is None and path.exists():
         result = read_plain(jar, read_bytes(path), display_path(path))
     sealed = JarLayout(folder).sealed(layer)
     if (data := read_sealed_file(sealed)) is not None:
@@ -158,6 +126,8 @@ def _refuse_stray(jar: Jar, layer: str, path: Path) -> None:
 
 def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
     """Read one file of plain values: first the service or `all`, then the variable. Raises every fault at once."""
+    if (simple := simple_values(data, file, jar.services, jar.variables)) is not None:
+        return simple
     fields = FieldReader(file)
     root = compose(data, file)
     layer: Layer = {}

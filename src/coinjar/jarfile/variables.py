@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from typing import Any
 
 from yaml.nodes import Node
@@ -14,6 +15,7 @@ from coinjar.core.names import VariableName, name_fault, suggestion
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.yamltext import is_null, location
 from coinjar.jarfile.sections import named, services_of, stages
+from coinjar.jarfile.simple_lines import SimpleVariables
 from coinjar.jarfile.values import read_value
 
 VARIABLE = (
@@ -49,16 +51,38 @@ VARIABLE_KEYS = VARIABLE + CONSTRAINTS
 PHASES = ("build", "run", "both")
 
 
-def read_variables(fields: FieldReader, node: Node | None, jar: Jar) -> dict[str, Variable]:
-    """Return the variables by name."""
+def read_variables(
+    fields: FieldReader, node: Node | None, jar: Jar, simple: SimpleVariables | None
+) -> dict[str, Variable]:
+    """Return the variables by name. Raises InputError if the `simple` ones are not all of them variables to YAML, each
+    under its own name.
+    """
     variables: dict[str, Variable] = {}
+    read = 0
     for name, key, value in named(fields, node, "variable", "variables"):
+        if simple and is_null(value) and (run := simple.take(fields.file, key.start_mark.line + 1)):
+            variables |= {variable.name: variable for variable in run}
+            read += len(run)
+            continue
+        read += 1
         own = {} if is_null(value) else fields.fields(value, f"variable {name}", VARIABLE_KEYS)
         variables[name] = _read_variable(fields, VariableName(name), location(key, fields.file), own, jar)
         for which in ("also_as", "formerly"):
             for other in getattr(variables[name], which):
                 if words := name_fault("variable", other):
                     fields.fault(own[which], words, "choose another name")
+    if simple and (simple.are_left or len(variables) != read):
+        raise InputError(
+            "some lines are not the variables that they look like",
+            hint="indent them further",
+            location=Location(fields.file),
+        )
+    _refuse_own_names(fields, variables)
+    return variables
+
+
+def _refuse_own_names(fields: FieldReader, variables: Mapping[str, Variable]) -> None:
+    """Report variables that are also another name of one."""
     for variable in variables.values():
         for which in ("also_as", "formerly"):
             for other in getattr(variable, which):
@@ -68,7 +92,6 @@ def read_variables(fields: FieldReader, node: Node | None, jar: Jar) -> dict[str
                         "a variable itself"
                     )
                     fields.faults.append(InputError(message, hint="remove one of them", location=variable.location))
-    return variables
 
 
 def _read_variable(fields: FieldReader, name: VariableName, at: Location, own: dict[str, Node], jar: Jar) -> Variable:

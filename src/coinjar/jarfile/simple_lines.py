@@ -1,0 +1,135 @@
+"""Lines that YAML can read in one way only: `NAME: text`, on one line, in plain ASCII.
+
+Nearly every line of a jar is one, and reading it as what it is takes a fifth of the time. The YAML library reads
+everything else, and the whole file as soon as anything in it is unusual or wrong, so that every fault is found by it. A
+property test compares both ways.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Container, Iterator
+from typing import TYPE_CHECKING, Any, TypeAlias
+
+from coinjar.core.definition import Definition
+from coinjar.core.errors import Location
+from coinjar.core.kinds import KINDS
+from coinjar.core.model import Variable
+from coinjar.core.names import ALL, VariableName
+from coinjar.documents.yamltext import LARGEST_FILE, NULLS
+
+if TYPE_CHECKING:
+    from coinjar.core.model import Layer, Scope
+
+_NAME = r"[A-Za-z_][A-Za-z0-9_]{0,127}"
+_SCOPE = r"[a-z0-9][a-z0-9_-]{0,62}"
+_PLAIN = (  # YAML 1.2.2, 7.3.3, inside a block: no ': ', no ' #', and no first character that means something else
+    r"-?[A-Za-z0-9_/.][!-9;-~]*(?:(?::(?=[!-~])| (?=[!-\"$-~]))[!-9;-~]*)*"
+)
+_TEXT = rf"'[ -&(-~]*'|\"[ !#-\[\]-~]*\"|{_PLAIN}"
+_END = r"(?: +#[ -~]*)?$"
+_NOTHING = r" *(?:#[ -~]*)?$"
+_VALUE_LINES = rf"(?m)^(?:  ({_NAME}): ({_TEXT}){_END}|({_SCOPE}):{_END}|{_NOTHING})|(^.*$)"
+_FLAGS = ("secret", "required", "may_be_empty", "per_stage")
+_VARIABLE_LINES = (
+    rf"(?m)^(?:  ({_NAME}):{_END}|    (about|kind|default|{'|'.join(_FLAGS)}): ({_TEXT}){_END}|{_NOTHING})|(^.*$)"
+)
+_Simple: TypeAlias = tuple[str, int, dict[str, tuple[str, int]]]
+"""A variable's name and its line, and the texts and lines of its keys."""
+_SECTION = r"(?m)^variables:\n((?:(?:[ #].*)?\n)*)"
+
+
+def simple_values(data: bytes, file: str, services: Container[str], variables: Container[str]) -> Layer | None:
+    """Return the values of a file that has nothing but such lines; None if one is another, or a fault."""
+    if not data.isascii() or len(data) > LARGEST_FILE:
+        return None
+    layer: Layer = {}
+    scopes: set[str] = set()
+    heading = ""
+    values: Scope | None = None
+    for line, (name, written, scope, other) in enumerate(re.findall(_VALUE_LINES, data.decode()), start=1):
+        if name:
+            if values is None or name in values or name not in variables or written in NULLS:
+                return None
+            if not values:
+                layer[heading] = values
+            values[name] = Definition(_unquoted(written), file, line, len(name) + 5)
+        elif scope:
+            if scope in scopes or (scope != ALL and scope not in services):
+                return None
+            scopes.add(scope)
+            heading, values = scope, {}
+        elif other:
+            return None
+    return layer
+
+
+class SimpleVariables:
+    """The variables of a jar.yaml that have nothing but such lines, in runs of neighbours.
+
+    `rest` is the file with all lines of a run left empty except for the first name: YAML must find it in its place,
+    without a value, and then what follows it is what it looks like, since no line of a run reaches into the next.
+    """
+
+    def __init__(self, data: bytes) -> None:
+        self.rest = data
+        self._runs: dict[int, list[_Simple]] = {}
+        if not data.isascii() or len(data) > LARGEST_FILE or not (section := re.search(_SECTION, data.decode())):
+            return
+        self._first = data.count(b"\n", 0, section.start(1)) + 1
+        lines = data.split(b"\n")
+        run: list[_Simple] = []
+        for one in self._found(section[1]):
+            if one is None:
+                run = []
+                continue
+            if not run:
+                self._runs[one[1]] = run
+            else:
+                lines[one[1] - 1] = b""
+            run.append(one)
+            for _, line in one[2].values():
+                lines[line - 1] = b""
+        self.rest = b"\n".join(lines)
+
+    def _found(self, section: str) -> Iterator[_Simple | None]:
+        """Yield the variables of this kind, and None for what else there is between them."""
+        one: _Simple | None = None
+        for line, (name, key, written, other) in enumerate(re.findall(_VARIABLE_LINES, section), start=self._first):
+            if name:
+                if one:
+                    yield one
+                one = name, line, {}
+            elif key and one and key not in one[2] and _is_good(key, written):
+                one[2][key] = _unquoted(written), line
+            elif key or other:
+                yield None
+                one = None
+        if one:
+            yield one
+
+    @property
+    def are_left(self) -> bool:
+        """Whether there are variables that were not taken."""
+        return bool(self._runs)
+
+    def take(self, file: str, line: int) -> list[Variable]:
+        """Return the variables of the run that starts in this line, once; none if no run does."""
+        return [_variable(file, *one) for one in self._runs.pop(line, ())]
+
+
+def _variable(file: str, name: str, line: int, keys: dict[str, tuple[str, int]]) -> Variable:
+    given: dict[str, Any] = {key: text == "true" if key in _FLAGS else text for key, (text, _) in keys.items()}
+    if "default" in given:
+        given["default"] = Definition(given["default"], file, keys["default"][1], len("    default: ") + 1)
+    return Variable(name=VariableName(name), location=Location(file, line, 3), constraints={}, **given)
+
+
+def _is_good(key: str, written: str) -> bool:
+    if key in _FLAGS:
+        return written in ("true", "false")
+    return written in KINDS and written != "choice" if key == "kind" else written not in NULLS
+
+
+def _unquoted(written: str) -> str:
+    return written[1:-1] if written[0] in "'\"" else written
