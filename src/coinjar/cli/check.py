@@ -205,17 +205,16 @@ def show_findings(
 
 def _lines(finding: Finding, room: int | None) -> list[str]:
     """Return the lines of a finding: what is wrong where, and what to do."""
-    from coinjar.cli.tables import styled, wrapped_words
+    from coinjar.cli.tables import colours, styled, wrapped_words
     from coinjar.core.display import visible
 
     style = "red" if finding.rule.severity == "error" else "yellow"
     word = "accepted" if finding.accepted else finding.rule.severity
     place = str(finding.diagnostic.location)
-    first, *rest = wrapped_words(
-        f"{place}: {word} {finding.rule.code}: {visible(finding.diagnostic.message)}", "      ", room
-    )
+    what = f"{place}: {word} {finding.rule.code}: {visible(finding.diagnostic.message)}"
+    fix_words = f"    {visible(finding.accepted.reason if finding.accepted else finding.diagnostic.hint)}"
+    if room is None and not colours():  # thousands of them, for a file or a pipe
+        return [what, fix_words]
+    first, *rest = wrapped_words(what, "      ", room)
     lines = [first.replace(place, styled(place, "cyan"), 1).replace(f" {word} ", f" {styled(word, style)} ", 1), *rest]
-    fix = wrapped_words(
-        f"    {visible(finding.accepted.reason if finding.accepted else finding.diagnostic.hint)}", "    ", room
-    )
-    return lines + [styled(line, "dim") for line in fix]
+    return lines + [styled(line, "dim") for line in wrapped_words(fix_words, "    ", room)]

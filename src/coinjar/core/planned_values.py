@@ -7,6 +7,7 @@ from functools import partial
 from typing import NamedTuple
 
 from coinjar.core.definition import UNSET, Content, Definition, SealedDefinition, SealedValue, Undecryptable, date_of
+from coinjar.core.kinds import KINDS
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Jar, Layer, Variable
 from coinjar.core.names import ALL
@@ -57,10 +58,10 @@ def same_content(variable: Variable, one: Definition | None, other: Definition |
     if isinstance(one.content, Undecryptable) or isinstance(other.content, Undecryptable):
         return False
     if isinstance(one.content, str) and isinstance(other.content, str):
-        if variable.takes_any_text:
+        if one.content == other.content or not KINDS[variable.kind].has_normal_form:
             return one.content == other.content
         first, second = plain(variable, one), plain(variable, other)
-        return first.text == second.text if first.text is not None else one.content == other.content
+        return first.text is not None and first.text == second.text
     return type(one.content) is type(other.content) and one.content == other.content
 
 

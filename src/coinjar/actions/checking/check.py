@@ -94,12 +94,9 @@ def check(
     rules = _chosen(selection.rules)
     here, there = _divided(context, rules)
     result = run_beside(context, there)
+    found = list(run(context, told(here, "rules", progress)))  # before the result of the others is waited for
     findings = sorted(
-        (
-            finding
-            for finding in chain(run(context, told(here, "rules", progress)), result())
-            if selection.takes(finding)
-        ),
+        (finding for finding in chain(found, result()) if selection.takes(finding)),
         key=lambda finding: (finding.diagnostic.location, finding.rule.code, finding.diagnostic.message),
     )
     idle = [
@@ -113,6 +110,8 @@ def check(
 
 _MANY = 20_000
 """Values from which on a second process takes its part of the rules."""
+_PRESENT = frozenset({str, Template, Unset, Undecryptable})
+"""Contents for which nothing is asked elsewhere."""
 
 
 def _divided(
@@ -121,9 +120,8 @@ def _divided(
     """Return the rules for this process, and those for a second one: none if values are few, or come from elsewhere,
     where nothing should be asked twice. Sealed values are decrypted before.
     """
-    contents = (each.definition.content for each in context.definitions)
-    if len(context.definitions) < _MANY or not all(
-        isinstance(content, str | Template | Unset | Undecryptable) for content in contents
+    if len(context.definitions) < _MANY or not _PRESENT.issuperset(
+        type(each.definition.content) for each in context.definitions
     ):
         return list(rules), []
     return [rule for rule in rules if rule.code not in OF_LAYERS], [rule for rule in rules if rule.code in OF_LAYERS]

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from coinjar.core.definition import Definition, Undecryptable
 from coinjar.core.diagnostics import Diagnostic
+from coinjar.core.kinds import KINDS
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Jar, Scope, Variable
 from coinjar.core.names import ALL, SHARED
@@ -156,7 +157,7 @@ def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) 
 
 def _alike(variable: Variable, definition: Definition, other: Definition) -> bool:
     if isinstance(definition.content, str) and isinstance(other.content, str):
-        if variable.takes_any_text and definition.content != other.content:
+        if definition.content != other.content and not KINDS[variable.kind].has_normal_form:
             return False  # by far the most
         resolved, beside = plain(variable, definition), plain(variable, other)
         return resolved.text is not None and resolved.text == beside.text
