@@ -97,6 +97,8 @@ class Resolver:
         self._path: list[tuple[str, str]] = []
         self._involves: dict[str, set[str]] = {}
         self._resolved: dict[tuple[str, str, bool], dict[str, Resolved]] = {}
+        self._settled: dict[str, dict[str, Resolved]] = {}
+        """By phase and name, what every service that has the variable gets."""
 
     def _layers(self, mine: bool, one_offs: Scope) -> list[NamedLayer]:
         layers = [NamedLayer("default", "default", {ALL: self.jar.defaults})]
@@ -316,16 +318,15 @@ class Resolver:
         result: dict[str, Resolved] = {}
         faults: list[CoinJarError] = []
         variables = self.jar.variables_for(service)
+        settled = self._settled.setdefault(phase, {})
         for variable in variables if only is None else [each for each in variables if only(each.name)]:
             name = variable.name
+            if (known := settled.get(name)) is not None:  # by far the most, where there are many services
+                result[name] = known
+                continue
             if variable.phase not in (phase, "both") or name in self.absent:
                 continue
-            own = self.own.get(name)
-            definition = own[service] if own is not None and service in own else self.common.get(name)
-            if definition is not None and isinstance(definition.content, str):  # by far the most
-                resolved = definition.seen or plain(variable, definition)
-            else:
-                resolved = self.value(name, service)
+            resolved = self._settling(variable, service, settled)
             if resolved.fault is not None:
                 if closed and is_encrypted_for_others(resolved.fault):
                     result[name] = resolved
@@ -340,6 +341,17 @@ class Resolver:
         if only is None:
             self._resolved[key] = result
         return result
+
+    def _settling(self, variable: Variable, service: str, settled: dict[str, Resolved]) -> Resolved:
+        """Return a variable's value, and note it if every service of it has the same, and no fault."""
+        own = self.own.get(variable.name)
+        definition = own[service] if own is not None and service in own else self.common.get(variable.name)
+        if definition is None or not isinstance(definition.content, str):
+            return self.value(variable.name, service)
+        resolved = definition.seen or plain(variable, definition)
+        if own is None and resolved.fault is None and not variable.is_missing(resolved.text):
+            settled[variable.name] = resolved
+        return resolved
 
     def _idle_one_offs(self, service: str, phase: str, only: Callable[[str], bool] | None) -> Iterator[CoinJarError]:
         """Yield the faults of one-off values that this service does not get."""

@@ -70,6 +70,7 @@ class DestinationOptions:
         """The options that are paths on this machine, as written."""
         self._leading_outside: dict[str, list[Act]] = {}
         """By pattern, what it does outside the folder that contains the jar."""
+        self._linked_outside: dict[Path, bool] = {}
         for key, node in destination.options.items():
             if key in self.declared:
                 self.options[key] = node
@@ -161,9 +162,16 @@ class DestinationOptions:
         outside = self._leading_outside[pattern]
         self.render_context.gate.require(*outside)
         path = self.render_context.root / expanded(fill(pattern, stage=stage, service=service))
-        if not outside and leads_outside(path, self.render_context.root):
+        if not outside and self._is_linked_outside(path):
             raise link_outside(path)
         return path
+
+    def _is_linked_outside(self, path: Path) -> bool:
+        """Return whether links lead out of the folder that contains the jar; each folder is followed once."""
+        root, folder = self.render_context.root, path.parent
+        if folder not in self._linked_outside:
+            self._linked_outside[folder] = leads_outside(folder, root)
+        return self._linked_outside[folder] or (path.is_symlink() and leads_outside(path, root))
 
     def _outside(self, patterns: Iterable[str]) -> list[Act]:
         where = self.destination.location

@@ -158,7 +158,7 @@ def _reason(dialect: Dialect, name: str, text: str) -> str | None:
 def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tuple) -> None:
     """Raise InputError for every entry that the grammar cannot carry, naming the `carriers` that can."""
     faults: list[CoinJarError] = []
-    for entry in entries:
+    for entry in [entry for entry in entries if _reason(dialect, entry.name, entry.text or "")]:
         why = _reason(dialect, entry.name, entry.text or "")
         if why:
             able = [
