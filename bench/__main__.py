@@ -90,7 +90,7 @@ def small_cases(folder: Path) -> list[Case]:
     return [
         Case("--version", [COINJAR, "--version"], bare, 2.5),
         Case("--help", [COINJAR, "--help"], bare, 11),
-        Case("within, 50 variables", [COINJAR, "within", "dev", "--", "/bin/true"], bare, 7),
+        Case("within, 50 variables", [COINJAR, "within", "dev", "--", "/bin/true"], bare, 5),
         Case("render, 50 variables", [COINJAR, "render", "dev", "--as", "posix"], bare, 8),
         Case(
             "exec-script, 50 variables",
@@ -116,7 +116,7 @@ def sealed_cases(folder: Path) -> list[Case]:
             )
     render = ["render", "dev", "--as", "json"]
     return [
-        Case("within, a secret among 50", [COINJAR, "--jar", "few", "within", "dev", "--", "/bin/true"], bare, 7.5),
+        Case("within, a secret among 50", [COINJAR, "--jar", "few", "within", "dev", "--", "/bin/true"], bare, 6),
         Case(
             "5,000 sealed, against plain",
             [COINJAR, "--jar", "sealed", *render],

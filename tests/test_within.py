@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import signal
 import subprocess
 import sys
@@ -133,3 +134,33 @@ def test_what_no_environment_can_carry_is_refused(jar: Callable[..., Coinjar]) -
     )
     cj.write({"jar/plain/dev.yaml": f"all: {{BIG: {'x' * 200_000}}}\n"})
     assert "128 KiB for one variable" in cj("within", "dev", "--", "true", code=126).err
+
+
+FORMS = """\
+dev --service web -- env|-s web dev -- sh -c 'echo $PORT; exit 9'|prod --service mailer -- env|dev -- env
+dev --service wrong -- env|dev --service web -- no-such-program|dev -s web -- ./jar/jar.yaml|dev --service web --
+dev -s web -- printf %s -- --mask|dev env|dev --service=web -- env|dev --service -- env|wrong -- env|-s web -- env
+dev --service web --service mailer -- env|dev prod -s web -- env|dev --service '' -- env|'' -- env|-- env
+--bare dev -s web -- env||dev -s web --mask""".replace("\n", "|").split("|")
+
+
+@pytest.mark.parametrize("state", ["as it is", "faulty", "own values", "elsewhere", "no jar"])
+def test_the_usual_form_does_what_the_program_s_other_forms_do(web: Coinjar, state: str) -> None:
+    """An option before the command is not the usual form, and changes nothing."""
+    env = dict(web.env)
+    if state == "faulty":
+        web.write({"jar/plain/dev.yaml": "all: {PORT: none, NAMED: x}\n"})
+    elif state == "own values":
+        web("put", "OLD", "--stage", "dev", "--mine", stdin="mine")
+    elif state == "elsewhere":
+        env["COINJAR_JAR"] = str(web.folder / "jar")
+    elif state == "no jar":
+        env["COINJAR_JAR"] = ""
+    folder = web.folder if state not in ("elsewhere", "no jar") else web.folder.parent
+    for words in map(shlex.split, FORMS):
+        usual, other = (
+            subprocess.run([PROGRAM, *before, "within", *words], cwd=folder, env=env, capture_output=True, check=False)
+            for before in ([], ["--color", "auto"])
+        )
+        assert (usual.returncode, usual.stdout, usual.stderr) == (other.returncode, other.stdout, other.stderr), words
+        assert usual.returncode or state in ("as it is", "own values", "elsewhere")

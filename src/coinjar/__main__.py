@@ -19,13 +19,22 @@ def run() -> None:
         else:
             return
     try:
-        from coinjar.cli.main import main
-
-        code = main()
+        code = _code()
     except KeyboardInterrupt:
         code = 130
     gc.freeze()  # else Python looks through everything once more before it ends
     sys.exit(code)
+
+
+def _code() -> int:
+    if sys.argv[1:2] == ["within"]:
+        from coinjar.cli.direct_start import start_directly
+
+        if (code := start_directly(sys.argv[1:])) is not None:
+            return code
+    from coinjar.cli.main import main
+
+    return main()
 
 
 if __name__ == "__main__":

@@ -6,16 +6,8 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import (
-    JarOption,
-    ServiceOption,
-    complete_interrupted,
-    counted,
-    open_here,
-    print_status,
-    stage_names,
-    variable_names,
-)
+from coinjar.cli.common import JarOption, ServiceOption, counted, open_here, stage_names, variable_names
+from coinjar.cli.opening import complete_interrupted, print_status
 
 
 def run(

@@ -19,8 +19,8 @@ from coinjar.cli.common import (
     layer_names,
     open_here,
     print_json,
-    print_status,
 )
+from coinjar.cli.opening import print_status
 from coinjar.cli.structure import DryRunOption, finish_plan
 from coinjar.core.errors import UsageError
 from coinjar.core.names import SHARED

@@ -8,14 +8,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import (
-    JsonOption,
-    ServicesOption,
-    counted,
-    print_json,
-    print_status,
-    stage_names,
-)
+from coinjar.cli.common import JsonOption, ServicesOption, counted, print_json, stage_names
+from coinjar.cli.opening import print_status
 from coinjar.cli.several import JarsOption, each, label_of, open_each
 from coinjar.core.errors import UsageError
 

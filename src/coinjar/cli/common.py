@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from coinjar.cli.opening import opened_at, print_status
 from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.names import matches, name_fault
 
 if TYPE_CHECKING:
-    from coinjar.actions.open_jar import OpenJar, Resolution
-    from coinjar.core.consent import Act
+    from coinjar.actions.open_jar import OpenJar
     from coinjar.core.layers import Resolver
     from coinjar.core.model import Jar
 
@@ -154,65 +154,12 @@ def open_here(ctx: typer.Context, jar: str | None) -> OpenJar:
     """Return the jar that the command works on; a change of it that was interrupted is completed first, so that nobody
     reads half of it.
     """
-    from coinjar.actions.open_jar import open_jar
-    from coinjar.jarfile.layout import JarLayout
-
     root = ctx.find_root()
     before = root.params.get("jar")
     source = root.get_parameter_source("jar")
     if jar and before and jar != before and source is not None and source.name == "COMMANDLINE":
         raise UsageError("--jar is given twice, but takes one value", hint="omit one")
-    opened = open_jar(jar or before, ask=ask_passphrase, ask_consent=_ask_consent if _is_interactive() else None)
-    if JarLayout(opened.folder).journal.exists():
-        try:
-            opened.was_interrupted = complete_interrupted(opened)
-        except CoinJarError as fault:  # what writes reports it as an error
-            print_status(f"coinjar: the jar may be partly changed: {fault}")
-    return opened
-
-
-def _is_interactive() -> bool:
-    return sys.stdin.isatty() and sys.stderr.isatty()
-
-
-def _ask_consent(acts: Sequence[Act]) -> bool:
-    from coinjar.cli.consent_list import ask_consent
-
-    return ask_consent(acts)
-
-
-def complete_interrupted(opened: OpenJar) -> bool:
-    """Complete an earlier change of several files that was interrupted, and say so; return whether there was one."""
-    from coinjar.actions.editing.interrupted import finish_earlier
-
-    finished = finish_earlier(opened)
-    if finished:
-        print_status(f"An interrupted change was completed; written now: {', '.join(finished)}")
-    return bool(finished) or opened.was_interrupted
-
-
-def ask_passphrase(what: str) -> str | None:
-    """Ask on the terminal itself, so that pipes stay free; return None without a terminal."""
-    from getpass import getpass
-
-    try:
-        with open("/dev/tty", "wb"):  # noqa: PTH123 - whether there is one is all that is asked
-            pass
-    except OSError:
-        return None
-    return getpass(f"Passphrase of {what}: ")
-
-
-def resolved(opened: OpenJar, stage: str, service: str | None, given: list[str] | None) -> tuple[Resolver, Resolution]:
-    """Return what a service gets, for `render` and `within`: the person's own values are included, and mentioned."""
-    from coinjar.actions.open_jar import Resolution, service_or_only
-
-    resolver = opened.resolver(stage, one_offs=one_offs(given), mine=True)
-    service = service_or_only(resolver.jar, service)
-    resolution = Resolution(stage, service, resolver.resolve(service))
-    if mine := resolution.mine(resolver.jar):
-        print_status(f"coinjar: your own values are used ({stage}): {', '.join(mine)}")
-    return resolver, resolution
+    return opened_at(jar or before)
 
 
 ByDefaultOption = Annotated[
@@ -233,11 +180,6 @@ def print_by_default(resolver: Resolver, service: str) -> None:
     print_status(f"coinjar: by default ({resolver.stage}, {service}): {', '.join(names) or 'none'}")
 
 
-def print_status(text: str) -> None:
-    """Print a message to stderr."""
-    print(text, file=sys.stderr)
-
-
 def print_json(data: Any) -> None:
     """Print data for machines; in parts, as that of a large delivery or grid takes a gigabyte as one text."""
     from itertools import islice
@@ -248,21 +190,6 @@ def print_json(data: Any) -> None:
     while some := list(islice(parts, 20_000)):
         print("".join(some), end="")
     print()
-
-
-def one_offs(given: list[str] | None) -> dict[str, str]:
-    """Return `--with NAME=VALUE` options as a map. Raises UsageError for one without '='."""
-    result = {}
-    for text in given or []:
-        name, equals, value = text.partition("=")
-        if not equals or not name:
-            raise UsageError(
-                "--with requires NAME=VALUE", hint="write the name, '=' and the value, in quotes if necessary"
-            )
-        if name in result:
-            raise UsageError(f"--with gives {name} twice", hint="omit one")
-        result[name] = value
-    return result
 
 
 def known_stages(jar: Jar, given: list[str] | None, option: str) -> list[str]:

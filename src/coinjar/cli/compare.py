@@ -15,10 +15,10 @@ from coinjar.cli.common import (
     fits,
     open_here,
     print_json,
-    print_status,
     stage_names,
     warn_no_match,
 )
+from coinjar.cli.opening import print_status
 from coinjar.core.errors import InputError, UsageError, is_encrypted_for_others
 
 if TYPE_CHECKING:

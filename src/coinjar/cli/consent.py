@@ -6,17 +6,9 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import (
-    JarOption,
-    JsonOption,
-    YesOption,
-    ask_to_go_on,
-    counted,
-    open_here,
-    print_json,
-    print_status,
-)
+from coinjar.cli.common import JarOption, JsonOption, YesOption, ask_to_go_on, counted, open_here, print_json
 from coinjar.cli.consent_list import print_acts
+from coinjar.cli.opening import print_status
 from coinjar.core.errors import CoinJarError, UsageError
 
 

@@ -10,16 +10,15 @@ from coinjar.cli.common import (
     JarOption,
     JsonOption,
     YesOption,
-    complete_interrupted,
     confirm_patterns,
     named_variables,
     open_here,
     print_json,
-    print_status,
     service_names,
     stage_names,
     variable_names,
 )
+from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.cli.structure import AboutOption, DryRunOption
 from coinjar.core.errors import UsageError
 

@@ -7,16 +7,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import (
-    JarOption,
-    JsonOption,
-    SecretsOption,
-    deliver_names,
-    known_stages,
-    open_here,
-    print_json,
-    print_status,
-)
+from coinjar.cli.common import JarOption, JsonOption, SecretsOption, deliver_names, known_stages, open_here, print_json
+from coinjar.cli.opening import print_status
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:

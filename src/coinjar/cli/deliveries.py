@@ -15,9 +15,9 @@ from coinjar.cli.common import (
     counted,
     open_here,
     print_json,
-    print_status,
 )
 from coinjar.cli.deliver import DryRunOption, GuardedOption, RestartOption, WaitOption
+from coinjar.cli.opening import print_status
 from coinjar.cli.structure import PlanOptions, finish_plan
 from coinjar.core.errors import UsageError
 

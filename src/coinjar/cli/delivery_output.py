@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from coinjar.cli.common import counted, print_status
+from coinjar.cli.common import counted
+from coinjar.cli.opening import print_status
 from coinjar.core.display import visible
 
 if TYPE_CHECKING:

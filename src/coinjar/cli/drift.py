@@ -6,15 +6,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import (
-    JsonOption,
-    SecretsOption,
-    counted,
-    deliver_names,
-    print_json,
-    print_status,
-)
+from coinjar.cli.common import JsonOption, SecretsOption, counted, deliver_names, print_json
 from coinjar.cli.delivery_output import show_errors
+from coinjar.cli.opening import print_status
 from coinjar.cli.several import JarsOption, each, label_of, open_each
 from coinjar.core import delivery as states
 from coinjar.core.errors import UsageError

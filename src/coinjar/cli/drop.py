@@ -12,16 +12,15 @@ from coinjar.cli.common import (
     ServicesOption,
     YesOption,
     ask_to_go_on,
-    complete_interrupted,
     confirm_patterns,
     counted,
     layer_names,
     named_variables,
     open_here,
     print_json,
-    print_status,
     variable_names,
 )
+from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:

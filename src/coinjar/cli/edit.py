@@ -13,7 +13,8 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, LabelOption, label_first_reader, layer_names, open_here, print_status
+from coinjar.cli.common import JarOption, LabelOption, label_first_reader, layer_names, open_here
+from coinjar.cli.opening import print_status
 from coinjar.core.errors import CoinJarError, ExternalError, UsageError
 from coinjar.system.child_environment import child_environment
 

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 
 from coinjar.actions.open_jar import OpenJar, Resolution, service_or_only
 from coinjar.actions.output.render_text import rendered, rendered_example, rendered_sealed, rendered_stages
-from coinjar.cli.common import one_offs, print_by_default, print_status, resolved
+from coinjar.cli.common import print_by_default
+from coinjar.cli.opening import one_offs, print_status, resolved
 from coinjar.core.errors import UsageError
 from coinjar.dialects import BUILT_IN, get
 

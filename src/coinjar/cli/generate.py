@@ -19,9 +19,9 @@ from coinjar.cli.common import (
     named_variables,
     open_here,
     print_json,
-    print_status,
     variable_names,
 )
+from coinjar.cli.opening import print_status
 from coinjar.cli.structure import DryRunOption
 
 if TYPE_CHECKING:

@@ -14,9 +14,9 @@ from coinjar.cli.common import (
     counted,
     open_here,
     print_json,
-    print_status,
     stage_names,
 )
+from coinjar.cli.opening import print_status
 
 if TYPE_CHECKING:
     from coinjar.actions.comparing.variable_history import HistoryEvent

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import ask_passphrase, print_status
+from coinjar.cli.opening import ask_passphrase, print_status
 from coinjar.core.errors import DecryptionError, UsageError
 
 

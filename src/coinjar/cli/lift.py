@@ -11,13 +11,12 @@ from coinjar.cli.common import (
     JsonOption,
     YesOption,
     ask_to_go_on,
-    complete_interrupted,
     counted,
     open_here,
     print_json,
-    print_status,
     variable_names,
 )
+from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.cli.promote import plan_json
 from coinjar.cli.structure import DryRunOption, finish_plan
 

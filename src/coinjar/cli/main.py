@@ -14,6 +14,7 @@ import typer  # noqa: E402 - only after the collector is off
 from typer.core import TyperCommand, TyperGroup  # noqa: E402
 
 from coinjar import __version__  # noqa: E402
+from coinjar.cli.opening import require_folder  # noqa: E402
 from coinjar.cli.visible_output import drop_output, visible_output  # noqa: E402
 from coinjar.core.errors import CoinJarError, ExternalError, UsageError  # noqa: E402
 from coinjar.core.names import suggestion  # noqa: E402
@@ -285,34 +286,29 @@ def _main(given: list[str]) -> int:
 
         prepare(given[1:])
     try:
-        _require_folder()
+        require_folder()
         code = app(args=given, prog_name="coinjar", standalone_mode=False)
         sys.stdout.flush()
-    except CoinJarError as error:
-        print_error(error)
-        return error.exit_code
-    except (typer.Abort, KeyboardInterrupt):
-        print("coinjar: stopped", file=sys.stderr)
-        return 130
-    except ModuleNotFoundError as error:
-        print_error(_missing(error))
-        return 2
-    except BrokenPipeError:
-        drop_output()
-        return 0
-    except Exception as error:  # noqa: BLE001 - distinguished; a fault of ours ends in one line, not in a traceback
-        return _refused(error)
+    except (Exception, KeyboardInterrupt) as error:  # noqa: BLE001 - distinguished by what it returns
+        return told(error)
     return code if isinstance(code, int) else 0
 
 
-def _require_folder() -> None:
-    """Raise UsageError if the current folder was removed: no path means anything there."""
-    import os
-
-    try:
-        os.getcwd()  # noqa: PTH109 - the cheapest question
-    except FileNotFoundError:
-        raise UsageError("the current folder does not exist any more", hint="go to another folder") from None
+def told(error: Exception | KeyboardInterrupt) -> int:
+    """Print what ended a command; return its exit code. A fault of ours is one line, not a traceback."""
+    if isinstance(error, CoinJarError):
+        print_error(error)
+        return error.exit_code
+    if isinstance(error, typer.Abort | KeyboardInterrupt):
+        print("coinjar: stopped", file=sys.stderr)
+        return 130
+    if isinstance(error, ModuleNotFoundError):
+        print_error(_missing(error))
+        return 2
+    if isinstance(error, BrokenPipeError):
+        drop_output()
+        return 0
+    return _refused(error)
 
 
 _EXTRAS = {"urllib3": "deliver", "certifi": "deliver", "asyncssh": "deliver", "psutil": "deliver"}

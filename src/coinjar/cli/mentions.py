@@ -8,17 +8,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import (
-    JarOption,
-    JsonOption,
-    NamePatterns,
-    counted,
-    fits,
-    open_here,
-    print_json,
-    print_status,
-    warn_no_match,
-)
+from coinjar.cli.common import JarOption, JsonOption, NamePatterns, counted, fits, open_here, print_json, warn_no_match
+from coinjar.cli.opening import print_status
 from coinjar.core.errors import CoinJarError, ErrorGroup
 
 if TYPE_CHECKING:

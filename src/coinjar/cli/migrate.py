@@ -11,15 +11,14 @@ import typer
 from coinjar.cli.common import (
     JarOption,
     JsonOption,
-    complete_interrupted,
     counted,
     known_stages,
     open_here,
     print_json,
-    print_status,
     service_names,
     stage_names,
 )
+from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.core.errors import InputError, UsageError
 
 if TYPE_CHECKING:

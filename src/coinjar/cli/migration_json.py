@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from coinjar.cli.common import print_status
+from coinjar.cli.opening import print_status
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

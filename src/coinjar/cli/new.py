@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import print_status
+from coinjar.cli.opening import print_status
 
 
 def run(

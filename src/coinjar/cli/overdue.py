@@ -16,9 +16,9 @@ from coinjar.cli.common import (
     layer_names,
     open_here,
     print_json,
-    print_status,
     warn_no_match,
 )
+from coinjar.cli.opening import print_status
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:

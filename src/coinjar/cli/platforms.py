@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, open_here, print_json, print_status
+from coinjar.cli.common import JarOption, JsonOption, open_here, print_json
+from coinjar.cli.opening import print_status
 from coinjar.core.errors import CoinJarError, UsageError
 
 if TYPE_CHECKING:

@@ -12,14 +12,13 @@ from coinjar.cli.common import (
     ServicesOption,
     YesOption,
     ask_to_go_on,
-    complete_interrupted,
     counted,
     open_here,
     print_json,
-    print_status,
     stage_names,
     variable_names,
 )
+from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.cli.structure import DryRunOption, finish_plan
 
 if TYPE_CHECKING:

@@ -17,9 +17,9 @@ from coinjar.cli.common import (
     layer_names,
     named_variables,
     open_here,
-    print_status,
     variable_names,
 )
+from coinjar.cli.opening import print_status
 from coinjar.cli.structure import DryRunOption
 from coinjar.core.errors import UsageError
 from coinjar.core.utf8 import decode_value

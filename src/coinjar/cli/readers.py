@@ -18,9 +18,9 @@ from coinjar.cli.common import (
     layer_names,
     open_here,
     print_json,
-    print_status,
     reader_labels,
 )
+from coinjar.cli.opening import print_status
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, complete_interrupted, counted, open_here, print_json, print_status
+from coinjar.cli.common import JarOption, JsonOption, counted, open_here, print_json
+from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.core.errors import InputError, Location, UsageError
 
 if TYPE_CHECKING:

@@ -19,9 +19,9 @@ from coinjar.cli.common import (
     open_here,
     print_by_default,
     print_json,
-    print_status,
     render_names,
 )
+from coinjar.cli.opening import print_status
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JsonOption, counted, print_json, print_status
+from coinjar.cli.common import JsonOption, counted, print_json
+from coinjar.cli.opening import print_status
 from coinjar.cli.several import JarsOption, each, label_of, open_each
 from coinjar.core.errors import UsageError
 

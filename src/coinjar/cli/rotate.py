@@ -14,18 +14,17 @@ from coinjar.cli.common import (
     JsonOption,
     YesOption,
     ask_to_go_on,
-    complete_interrupted,
     counted,
     known_stages,
     layer_names,
     named_variables,
     open_here,
     print_json,
-    print_status,
     service_names,
     variable_names,
 )
 from coinjar.cli.deliver import GuardedOption
+from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.cli.structure import finish_plan
 from coinjar.core.errors import UsageError
 

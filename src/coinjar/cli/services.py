@@ -6,7 +6,8 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, YesOption, open_here, print_json, print_status, service_names
+from coinjar.cli.common import JarOption, JsonOption, YesOption, open_here, print_json, service_names
+from coinjar.cli.opening import print_status
 from coinjar.cli.structure import (
     AboutOption,
     DryRunOption,

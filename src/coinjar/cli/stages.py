@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, YesOption, open_here, print_json, print_status, stage_names
+from coinjar.cli.common import JarOption, JsonOption, YesOption, open_here, print_json, stage_names
+from coinjar.cli.opening import print_status
 from coinjar.cli.structure import (
     AboutOption,
     DryRunOption,

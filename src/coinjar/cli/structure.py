@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
-from coinjar.cli.common import ask_to_go_on, complete_interrupted, counted, print_json, print_status
+from coinjar.cli.common import ask_to_go_on, counted, print_json
+from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.core.name_change import APPLICATION, COMMANDS, STAGE, NameChange
 
 if TYPE_CHECKING:

@@ -6,7 +6,8 @@ from typing import Annotated
 
 import typer
 
-from coinjar.cli.common import JarOption, open_here, print_status
+from coinjar.cli.common import JarOption, open_here
+from coinjar.cli.opening import print_status
 from coinjar.core.errors import UsageError
 
 

@@ -6,16 +6,8 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from coinjar.cli.common import (
-    JarOption,
-    JsonOption,
-    YesOption,
-    ask_to_go_on,
-    complete_interrupted,
-    open_here,
-    print_json,
-    print_status,
-)
+from coinjar.cli.common import JarOption, JsonOption, YesOption, ask_to_go_on, open_here, print_json
+from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.cli.structure import DryRunOption, finish_plan
 
 if TYPE_CHECKING:

@@ -15,12 +15,11 @@ from coinjar.cli.common import (
     StageArgument,
     WithOption,
     named_variables,
-    one_offs,
     open_here,
     print_json,
-    print_status,
     variable_names,
 )
+from coinjar.cli.opening import one_offs, print_status
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:

@@ -12,11 +12,11 @@ from coinjar.cli.common import (
     SecretsOption,
     ServiceOption,
     WithOption,
-    one_offs,
     open_here,
     print_json,
     why_names,
 )
+from coinjar.cli.opening import one_offs
 from coinjar.core.definition import date_of
 from coinjar.core.errors import UsageError
 from coinjar.core.explain import layer_text, value_words

@@ -14,9 +14,8 @@ from coinjar.cli.common import (
     WithOption,
     open_here,
     print_by_default,
-    print_status,
-    resolved,
 )
+from coinjar.cli.opening import print_status, resolved
 
 if TYPE_CHECKING:
     from coinjar.actions.open_jar import OpenJar, Resolution
@@ -88,7 +87,7 @@ def _watched(
     from coinjar.actions.output.exec_program import environment
     from coinjar.actions.output.masked_run import secrets_of
     from coinjar.actions.output.watched_run import WatchedValues, deciding_files, run_watched
-    from coinjar.cli.common import one_offs
+    from coinjar.cli.opening import one_offs
 
     def values(resolution: "Resolution") -> "WatchedValues":
         return WatchedValues(
