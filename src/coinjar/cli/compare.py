@@ -240,17 +240,9 @@ def _show(
                 ]
             )
     more = ["in the sheet"] if messages else []
-    for other_name in (
-        table(
-            ["", "variable", left, right, *more],
-            lines,
-            least=[1, 20, 18, 18, 24][: 4 + len(more)],
-            width=terminal_width(),
-        )
-        if lines
-        else []
-    ):
-        show(other_name)
+    if lines:
+        titles, least = ["", "variable", left, right, *more], [1, 20, 18, 18, 24][: 4 + len(more)]
+        show("\n".join(table(titles, lines, least=least, width=terminal_width())))
     hidden = sum(row.verdict not in wanted for row in rows)
     if hidden:
         show(styled(f"{hidden} more not shown (show them with --all)", "dim"))

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple, Protocol
 
+from coinjar.core.definition import Definition
 from coinjar.core.errors import CoinJarError, is_encrypted_for_others
 from coinjar.core.layers import Resolver
+from coinjar.core.model import Resolved
 
 SAME, DIFFERENT, ONLY_LEFT, ONLY_RIGHT, UNKNOWN = "same", "different", "only left", "only right", "unknown"
 
@@ -90,6 +92,8 @@ class StageSide:
         self._resolver = resolver
         self._services = services
         self._known: dict[str, Sequence[str]] = {}
+        self._plain: dict[Definition, SideValue] = {}
+        """By definition, what a text is for every service where it takes effect."""
 
     def names(self) -> Iterable[str]:
         return [
@@ -120,7 +124,15 @@ class StageSide:
             known = name in self._resolver.jar.variables
             where = f"{self.label} for {service}" if here else self.label
             return SideValue(note=f"not for {where}" if known else "not declared")
-        resolved = self._resolver.value(name, service or here[0])
+        definition = self._resolver.winner(name, service or here[0])
+        if definition is None or not isinstance(definition.content, str):
+            return self._as_side_value(self._resolver.value(name, service or here[0]))
+        if (known := self._plain.get(definition)) is None:
+            known = self._plain[definition] = self._as_side_value(self._resolver.value(name, service or here[0]))
+        return known
+
+    @staticmethod
+    def _as_side_value(resolved: Resolved) -> SideValue:
         if resolved.fault:
             note = "encrypted for others" if is_encrypted_for_others(resolved.fault) else "cannot be computed"
             return SideValue(None, resolved.secret, note, resolved.fault)

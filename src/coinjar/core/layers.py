@@ -269,6 +269,9 @@ class Resolver:
         """
         if len(services) < 2:
             return services
+        common = self.common.get(variable.name)
+        if variable.name not in self.own and (common is None or isinstance(common.content, str)):
+            return services[:1]  # by far the most
         names = self._involved(variable.name)
         speakers = {service for name in names for service in self.own.get(name, ())}
         limited = [
