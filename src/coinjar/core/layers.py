@@ -347,12 +347,11 @@ class Resolver:
 
     def _settling(self, variable: Variable, service: str, settled: dict[str, Resolved]) -> Resolved:
         """Return a variable's value, and note it if every service of it has the same, and no fault."""
-        own = self.own.get(variable.name)
-        definition = own[service] if own is not None and service in own else self.common.get(variable.name)
+        definition = self.winner(variable.name, service)
         if definition is None or not isinstance(definition.content, str):
             return self.value(variable.name, service)
         resolved = definition.seen or plain(variable, definition)
-        if own is None and resolved.fault is None and not variable.is_missing(resolved.text):
+        if variable.name not in self.own and resolved.fault is None and not variable.is_missing(resolved.text):
             settled[variable.name] = resolved
         return resolved
 
