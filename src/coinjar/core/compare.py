@@ -127,9 +127,9 @@ class StageSide:
         definition = self._resolver.winner(name, service or here[0])
         if definition is None or not isinstance(definition.content, str):
             return self._as_side_value(self._resolver.value(name, service or here[0]))
-        if (known := self._plain.get(definition)) is None:
-            known = self._plain[definition] = self._as_side_value(self._resolver.value(name, service or here[0]))
-        return known
+        if (made := self._plain.get(definition)) is None:
+            made = self._plain[definition] = self._as_side_value(self._resolver.value(name, service or here[0]))
+        return made
 
     @staticmethod
     def _as_side_value(resolved: Resolved) -> SideValue:
