@@ -8,7 +8,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from functools import cache
-from typing import NamedTuple
 
 import tree_sitter_bash
 from tree_sitter import Language as Grammar
@@ -17,6 +16,19 @@ from tree_sitter import Parser
 
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
 from coinjar.mentions.expressions import masked, misplaced
+from coinjar.mentions.shell_events import (
+    ASKS,
+    ASSIGNS,
+    CHILD,
+    EXPORTS,
+    INDIRECT,
+    NAME,
+    READS,
+    UNSET,
+    NameEvent,
+)
+from coinjar.mentions.shell_indirect import IndirectNames
+from coinjar.mentions.shell_programs import started_with
 from coinjar.mentions.syntax import parse
 
 SET_BY_SHELLS = frozenset(
@@ -25,35 +37,15 @@ SET_BY_SHELLS = frozenset(
     "FUNCNAME PIPESTATUS DIRSTACK EPOCHSECONDS EPOCHREALTIME SRANDOM COMP_WORDS COMP_CWORD COMP_LINE COMP_POINT "
     "COMPREPLY MAPFILE COPROC _".split()
 )
-_NAME = re.compile(rb"[A-Za-z_]\w*")
 _FALLBACKS = (":-", "-", ":=", "=")
-_ASSIGNS, _EXPORTS, _CHILD, _UNSET, _READS, _ASKS, _INDIRECT = range(7)
 _SHADOWED = re.compile(rb"(?m)^[ \t]*(?:function[ \t]+)?(printenv|env|test|eval|let|read)[ \t]*\(\)")
 _EXPORTED = re.compile(rb"(?:^|[\s;&|])export[ \t]+\Z")
 """Before an assignment in a text that the grammar does not understand."""
 _ASSIGNED = re.compile(rb"(?<![\w$])([A-Za-z_]\w*)[ \t]*([-+*/%&|^]?)=(?!=)")
 _ASSIGNING = ("=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>=", "**=")
-_STARTERS = frozenset("sudo doas nohup nice exec time setsid timeout stdbuf xargs chroot".split())
-"""Commands that run another one, which may be `env`."""
-_IN_A_CONTAINER = frozenset({"run", "exec", "create"})
-"""Words by which every container engine's client starts something with an environment."""
-_GIVEN = re.compile(rb"[A-Z_][A-Z0-9_]*")
 _SHELLS = frozenset({"sh", "bash", "dash", "/bin/sh", "/bin/bash"})
 _RUNS = re.compile(r"-[a-z]*c")
-_SETTING = re.compile(rb"([A-Za-z_]\w*)=")
-_WITH_VALUE = re.compile(r"-[ugphrtCRTUD]|--(?:user|group|host|prompt|role|type|chdir|chroot)")
-"""Options of sudo that the next word belongs to."""
 _BINDING_COMMANDS = ("read", "mapfile", "readarray", "getopts")
-
-
-class _NameEvent(NamedTuple):
-    """An event of a name, in the order of the text."""
-
-    what: int
-    name: str
-    start: int
-    end: int
-    default: str | None = None
 
 
 def find(data: bytes, helpers: frozenset[str] = frozenset()) -> TextMentions:
@@ -67,7 +59,7 @@ def find(data: bytes, helpers: frozenset[str] = frozenset()) -> TextMentions:
 def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str] = frozenset()) -> TextMentions:
     """Return the mentions of one script in several parts of a text; `known` names have a value before it starts."""
     parser = _parser()
-    events: list[_NameEvent] = []
+    events: list[NameEvent] = []
     for start, end in parts:
         walk = _ScriptWalker(data[start:end])
         events += [
@@ -76,19 +68,19 @@ def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str]
         ]
     by_name: dict[str, list[int]] = {}
     for event in events:
-        if event.what not in (_CHILD, _UNSET, _INDIRECT):
+        if event.what not in (CHILD, UNSET, INDIRECT):
             by_name.setdefault(event.name, []).append(event.what)
     own = set(known) | {name for name, mine in by_name.items() if _is_own(name, mine)}
     mentions, unknown = [], []
     for event in events:
-        if event.what == _INDIRECT:
+        if event.what == INDIRECT:
             unknown.append(ComputedName(event.start, event.end))
         elif (
             event.name not in SET_BY_SHELLS
             and not event.name.startswith("BASH")
-            and (event.name not in own or event.what == _CHILD)
+            and (event.name not in own or event.what == CHILD)
         ):
-            how = PRESENCE if event.what == _ASKS else READ if event.what == _READS else SET
+            how = PRESENCE if event.what == ASKS else READ if event.what == READS else SET
             mentions.append(Mention(event.name, event.start, event.end, how, event.default))
     return in_order(mentions, unknown)
 
@@ -100,10 +92,10 @@ def _parser() -> Parser:
 
 def _is_own(name: str, mine: list[int]) -> bool:
     """Return whether a name is the script's own, by what happens to it in order."""
-    given = mine[:1] == [_ASSIGNS] or (
-        name.islower() and _ASSIGNS in mine
+    given = mine[:1] == [ASSIGNS] or (
+        name.islower() and ASSIGNS in mine
     )  # functions use what is set below them, in lower case
-    return given and _EXPORTS not in mine
+    return given and EXPORTS not in mine
 
 
 class _ScriptWalker:
@@ -113,11 +105,12 @@ class _ScriptWalker:
         self.data = data
         self.shadowed = {match[1].decode() for match in _SHADOWED.finditer(data)}
         """Commands that the script replaces by functions of its own."""
+        self.indirect = IndirectNames(data)
 
     def word(self, node: Syntax | None) -> str:
         return self.data[node.start_byte : node.end_byte].decode(errors="replace") if node else ""
 
-    def see(self, node: Syntax, *, asked: bool = False) -> Iterator[_NameEvent]:
+    def see(self, node: Syntax, *, asked: bool = False) -> Iterator[NameEvent]:
         method = getattr(self, f"_{node.type}", None)
         if method:
             yield from method(node, asked)
@@ -125,17 +118,17 @@ class _ScriptWalker:
             for child in node.named_children:
                 yield from self.see(child, asked=asked and node.type in ("string", "concatenation"))
 
-    def _at(self, what: int, node: Syntax, default: str | None = None) -> Iterator[_NameEvent]:
+    def at(self, what: int, node: Syntax, default: str | None = None) -> Iterator[NameEvent]:
         name = self.word(node)
-        if _NAME.fullmatch(name.encode()):
-            yield _NameEvent(what, name, node.start_byte, node.end_byte, default)
+        if NAME.fullmatch(name.encode()):
+            yield NameEvent(what, name, node.start_byte, node.end_byte, default)
 
-    def _simple_expansion(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _simple_expansion(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         for child in node.named_children:
             if child.type == "variable_name":
-                yield from self._at(_ASKS if asked else _READS, child)
+                yield from self.at(ASKS if asked else READS, child)
 
-    def _expansion(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _expansion(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         operators = [
             self.word(child)
             for index, child in enumerate(node.children)
@@ -146,18 +139,19 @@ class _ScriptWalker:
             name = name.child_by_field_name("name")
         rest = [child for child in node.named_children if name is None or child.start_byte >= name.end_byte]
         if name is not None and "!" in operators:
-            yield _NameEvent(_INDIRECT, self.word(name), name.start_byte, name.end_byte)
+            if self.word(name) not in self.indirect.known:
+                yield NameEvent(INDIRECT, self.word(name), name.start_byte, name.end_byte)
         elif name is not None:
             default = None
             if operators and operators[0] in _FALLBACKS and rest:
                 default = self._plain(self.data[rest[0].start_byte : rest[-1].end_byte])
             asks = asked or bool(operators and operators[0] in (":+", "+"))
-            yield from self._at(_ASKS if asks else _READS, name, default)
+            yield from self.at(ASKS if asks else READS, name, default)
         plain = bool(operators) and operators[0] != ":"  # after a colon alone, offset and length are computed
         for child in rest:
             yield from self._fallback(child) if plain else self.see(child)
 
-    def _fallback(self, node: Syntax) -> Iterator[_NameEvent]:
+    def _fallback(self, node: Syntax) -> Iterator[NameEvent]:
         """Yield the references in a word after an operator, where a bare name is a text."""
         if node.type == "concatenation":
             for child in node.named_children:
@@ -170,15 +164,15 @@ class _ScriptWalker:
         value = text.decode(errors="replace")
         return None if "$" in value or "`" in value else value.strip("\"'")
 
-    def _variable_assignment(self, node: Syntax, asked: bool, what: int = _ASSIGNS) -> Iterator[_NameEvent]:
+    def _variable_assignment(self, node: Syntax, asked: bool, what: int = ASSIGNS) -> Iterator[NameEvent]:
         del asked
         value, name = node.child_by_field_name("value"), node.child_by_field_name("name")
         if value is not None:
             yield from self.see(value)
         if name is not None:
-            yield from self._at(what, name if name.type != "subscript" else name.child_by_field_name("name") or name)
+            yield from self.at(what, name if name.type != "subscript" else name.child_by_field_name("name") or name)
 
-    def _command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _command(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         del asked
         named = node.child_by_field_name("name")
         prefix = [child for child in node.named_children if child.type == "variable_assignment"]
@@ -207,30 +201,23 @@ class _ScriptWalker:
         of the lines before for a prefix, and the rest of a value (`$A/$B`) for a command.
         """
         result: list[int] = []
-        after, what = named, _CHILD if named is not None else _ASSIGNS
+        after, what = named, CHILD if named is not None else ASSIGNS
         for child in reversed(prefix):
             gap = self.data[child.end_byte : after.start_byte] if after is not None else b""
             if not gap or b"\n" in gap.replace(b"\\\n", b""):
-                what = _ASSIGNS
+                what = ASSIGNS
             line = self.data[self.data.rfind(b"\n", 0, child.start_byte) + 1 : child.start_byte]
-            result.append(_EXPORTS if _EXPORTED.search(line) else what)
+            result.append(EXPORTS if _EXPORTED.search(line) else what)
             after = child
         return result[::-1]
 
-    def _for_others(self, command: str, arguments: Sequence[Syntax]) -> Iterator[_NameEvent]:
+    def _for_others(self, command: str, arguments: Sequence[Syntax]) -> Iterator[NameEvent]:
         """Yield what a command sets for another program, and what a script in its arguments does."""
         yield from self._script_in(command, arguments)
-        if command == "sudo":
-            yield from self._before_a_program(arguments)
-        if _IN_A_CONTAINER & {self.word(word) for word in arguments[:2]}:
-            yield from self._for_a_container(arguments)
-        inner = next((at for at, word in enumerate(arguments) if self.word(word) in ("env", "/usr/bin/env")), None)
-        if command == "env":
-            yield from self._for_a_child(arguments)
-        elif command in _STARTERS and inner is not None:
-            yield from self._for_a_child(arguments[inner + 1 :])
+        yield from started_with(self.data, command, arguments)
+        yield from self.indirect.asked_by(command, arguments)
 
-    def _script_in(self, command: str, arguments: Sequence[Syntax]) -> Iterator[_NameEvent]:
+    def _script_in(self, command: str, arguments: Sequence[Syntax]) -> Iterator[NameEvent]:
         """Yield what a script in an argument does: `trap '…' EXIT`, `sh -c '…'`."""
         at = 0 if command == "trap" else None
         if command in _SHELLS:
@@ -242,77 +229,38 @@ class _ScriptWalker:
             for event in walk.see(parse(_parser(), walk.data)):
                 yield event._replace(start=event.start + start, end=event.end + start)
 
-    def _before_a_program(self, arguments: Sequence[Syntax]) -> Iterator[_NameEvent]:
-        """Yield what `sudo NAME=value program` sets."""
-        texts = [self.word(node) for node in arguments]
-        for before, text, node in zip(["", *texts], texts, arguments, strict=False):
-            if match := _SETTING.match(text.encode()):
-                yield _NameEvent(_CHILD, match[1].decode(), node.start_byte, node.start_byte + len(match[1]))
-            elif not text.startswith("-") and not _WITH_VALUE.fullmatch(before):
-                return
-
-    def _for_a_container(self, arguments: Sequence[Syntax]) -> Iterator[_NameEvent]:
-        """Yield what a container gets by `-e NAME` (as it is here) and `-e NAME=value`."""
-        texts = [self.word(node) for node in arguments]
-        for before, text, node in zip(["", *texts], texts, arguments, strict=False):
-            whole = re.fullmatch(r"--env=(.*)", text, re.DOTALL)
-            if before not in ("-e", "--env") and not whole:
-                continue
-            start = node.start_byte + (len("--env=") if whole else 0)
-            if match := _GIVEN.match(self.data, start, node.end_byte):
-                is_set = self.data[match.end() : match.end() + 1] == b"="
-                if is_set or match.end() == node.end_byte:
-                    yield _NameEvent(_CHILD if is_set else _READS, match[0].decode(), *match.span())
-
-    def _for_a_child(self, arguments: Sequence[Syntax]) -> Iterator[_NameEvent]:
-        """Yield what `env` sets and removes for a program, up to its name."""
-        removes = False
-        for node in arguments:
-            text = self.word(node)
-            if removes:
-                yield from self._at(_CHILD, node)
-                removes = False
-            elif match := re.match(r"([A-Za-z_]\w*)=", text):
-                yield _NameEvent(_CHILD, match[1], node.start_byte, node.start_byte + len(match[1]))
-            elif match := re.fullmatch(r"--unset=([A-Za-z_]\w*)", text):
-                yield _NameEvent(_CHILD, match[1], node.start_byte + len("--unset="), node.end_byte)
-            elif text in ("-u", "--unset"):
-                removes = True
-            elif not text.startswith("-"):
-                return
-
-    def _argument(self, command: str, node: Syntax, position: int | None) -> Iterator[_NameEvent]:
+    def _argument(self, command: str, node: Syntax, position: int | None) -> Iterator[NameEvent]:
         """Yield the events of a command's argument (its position), or of what else belongs to it (None)."""
         text = self.word(node)
         is_argument = position is not None
         if is_argument and command == "printenv" and node.type == "word":
-            yield from self._at(_READS, node)
+            yield from self.at(READS, node)
         is_option = text.startswith(("-", '"', "'"))
         if command in _BINDING_COMMANDS and is_argument and not is_option and (command != "getopts" or position == 1):
-            yield from self._at(_ASSIGNS, node)
+            yield from self.at(ASSIGNS, node)
         if is_argument and command in ("eval", "let"):
             yield from self._assigned_in(node, is_sum=command == "let")
         else:
             yield from self.see(node)
 
-    def _assigned_in(self, node: Syntax, *, is_sum: bool) -> Iterator[_NameEvent]:
+    def _assigned_in(self, node: Syntax, *, is_sum: bool) -> Iterator[NameEvent]:
         """Yield what a text assigns that is executed (`eval`) or computed (`let`)."""
         yield from self.see(node)
         for match in _ASSIGNED.finditer(self.data, node.start_byte, node.end_byte):
-            what = _READS if is_sum and match[2] else None
-            for each in (what, _ASSIGNS):
+            what = READS if is_sum and match[2] else None
+            for each in (what, ASSIGNS):
                 if each is not None:
-                    yield _NameEvent(each, match[1].decode(), *match.span(1))
+                    yield NameEvent(each, match[1].decode(), *match.span(1))
 
-    def _concatenation(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _concatenation(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         """Yield the references of a word in several parts. The grammar ends `$A/$B` behind the second dollar sign."""
         for child in node.named_children:
             yield from self.see(child, asked=asked)
         last = node.children[-1] if node.children else None
-        if last is not None and last.type == "$" and (match := _NAME.match(self.data, node.end_byte)):
-            yield _NameEvent(_READS, match[0].decode(), *match.span())
+        if last is not None and last.type == "$" and (match := NAME.match(self.data, node.end_byte)):
+            yield NameEvent(READS, match[0].decode(), *match.span())
 
-    def _binary_expression(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _binary_expression(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         left, right = node.child_by_field_name("left"), node.child_by_field_name("right")
         operator = self.word(node.child_by_field_name("operator"))
         if left is None or right is None or left.type != "variable_name" or operator not in _ASSIGNING:
@@ -322,62 +270,62 @@ class _ScriptWalker:
         if operator != "=":
             yield from self.see(left)
         yield from self.see(right)
-        yield from self._at(_ASSIGNS, left)
+        yield from self.at(ASSIGNS, left)
 
-    def _postfix_expression(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _postfix_expression(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         del asked
         for child in node.named_children:
             yield from self.see(child)
-            yield from self._at(_ASSIGNS, child)
+            yield from self.at(ASSIGNS, child)
 
-    def _tested(self, arguments: list[Syntax]) -> Iterator[_NameEvent]:
+    def _tested(self, arguments: list[Syntax]) -> Iterator[NameEvent]:
         for before, node in zip([None, *arguments], arguments, strict=False):
             if self.word(before) == "-v":
-                yield from self._at(_ASKS, node)
+                yield from self.at(ASKS, node)
             else:
                 yield from self.see(node, asked=self.word(before) in ("-n", "-z") or len(arguments) == 1)
 
-    def _unary_expression(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _unary_expression(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         del asked
         operator = self.word(node.child_by_field_name("operator"))
         for child in [inner_node for inner_node in node.named_children if inner_node.type != "test_operator"]:
             if operator == "-v":
-                yield from self._at(_ASKS, child)
+                yield from self.at(ASKS, child)
             elif operator in ("++", "--"):
                 yield from self.see(child)
-                yield from self._at(_ASSIGNS, child)
+                yield from self.at(ASSIGNS, child)
             else:
                 yield from self.see(child, asked=operator in ("-n", "-z"))
 
-    def _test_command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _test_command(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         del asked
         for child in node.named_children:
             yield from self.see(child, asked=len(node.named_children) == 1 and child.type == "string")
 
-    def _declaration_command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _declaration_command(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         del asked
         first = self.word(node.children[0])
         options = [self.word(child) for child in node.named_children if self.word(child).startswith("-")]
         exports = first == "export" or any("x" in option for option in options)
         for child in node.named_children:
             if child.type == "variable_assignment":
-                yield from self._variable_assignment(child, asked=False, what=_EXPORTS if exports else _ASSIGNS)
+                yield from self._variable_assignment(child, asked=False, what=EXPORTS if exports else ASSIGNS)
             elif child.type == "variable_name":
-                yield from self._at(_READS if exports else _ASSIGNS, child)
+                yield from self.at(READS if exports else ASSIGNS, child)
                 if exports:
-                    yield _NameEvent(
-                        _EXPORTS, self.word(child), child.start_byte, child.start_byte
+                    yield NameEvent(
+                        EXPORTS, self.word(child), child.start_byte, child.start_byte
                     )  # its earlier value is passed on to programs
             else:
                 yield from self.see(child)
 
-    def _unset_command(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _unset_command(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         del asked
         for child in node.named_children:
             if child.type in ("variable_name", "word"):
-                yield from self._at(_UNSET, child)
+                yield from self.at(UNSET, child)
 
-    def _for_statement(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _for_statement(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         del asked
         variable = node.child_by_field_name("variable")
         for child in [
@@ -385,10 +333,12 @@ class _ScriptWalker:
         ]:
             yield from self.see(child)
         if variable is not None:
-            yield from self._at(_ASSIGNS, variable)
+            if self.word(variable) in self.indirect.known:
+                yield from self.indirect.listed(node.children_by_field_name("value"))
+            yield from self.at(ASSIGNS, variable)
         for child in [inner_node for inner_node in node.named_children if inner_node.type == "do_group"]:
             yield from self.see(child)
 
-    def _variable_name(self, node: Syntax, asked: bool) -> Iterator[_NameEvent]:
+    def _variable_name(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         del asked
-        yield from self._at(_READS, node)
+        yield from self.at(READS, node)
