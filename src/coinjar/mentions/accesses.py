@@ -23,7 +23,7 @@ class EnvironmentAccess(NamedTuple):
     """One access to the environment: the expressions that name the variable, and the kind of access.
 
     `probable`: the helper or form by which it is taken for one, where nothing else shows it. `kind`: the variable's,
-    where the code says it.
+    where the code says it. `defaults`: of each name, where each has its own.
     """
 
     keys: Sequence[tree.Node]
@@ -31,3 +31,4 @@ class EnvironmentAccess(NamedTuple):
     default: tree.Node | None = None
     probable: str = ""
     kind: str = ""
+    defaults: Sequence[tree.Node | None] = ()

@@ -6,6 +6,9 @@ import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from coinjar.mentions import tree
+from coinjar.mentions.accesses import EnvironmentAccess
+from coinjar.mentions.base import SET
+from coinjar.mentions.language_terms import AccessPattern
 
 _STAND_INS = frozenset({"default", "fallback", "otherwise", "default_value", "defaultvalue", "dflt"})
 """Names of parameters for a fallback."""
@@ -34,6 +37,31 @@ def argument_of(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tr
     if named is not None and named.inner:
         return named.inner[0]
     return node.arguments[at] if len(node.arguments) > at else None
+
+
+def by_pattern(how: AccessPattern, node: tree.CallNode) -> EnvironmentAccess | None:
+    """Return the access of a call of a function that has this pattern; None without the variable's name."""
+    if how.all_names:
+        named = [
+            tree.StringNode(name, child.start, child.start + len(name))
+            for name, child in node.named.items()
+            if how.access == SET
+        ]
+        return EnvironmentAccess(
+            [*(keys_of(node.arguments) if how.access == SET else node.arguments), *named], how.access
+        )
+    given = in_order_of(node)
+    if len(given) <= how.name:
+        return None
+    default = given[how.default] if how.default is not None and len(given) > how.default else node.named.get("default")
+    return EnvironmentAccess([given[how.name]], how.access, default)
+
+
+def gives_a_value(test: tree.Node) -> bool:
+    """Return whether a test gives the value that it tests to what follows: a name, or C#'s `TryParse(…, out n)`."""
+    return isinstance(test, tree.AssignmentNode) or (
+        isinstance(test, tree.CallNode) and last_name(test.function) == "TryParse"
+    )
 
 
 def keys_of(nodes: Iterable[tree.Node]) -> Iterator[tree.Node]:
@@ -93,9 +121,11 @@ def pieces(text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:
 
 
 def paired(arguments: Iterable[tree.Node]) -> Iterator[tree.Node]:
-    """Yield the names of texts `NAME=value`."""
-    for text in arguments:
-        if isinstance(text, tree.StringNode):
+    """Yield the names of texts `NAME=value`, also of those that a sum or a call makes of their first part."""
+    for node in arguments:
+        first = node.arguments if isinstance(node, tree.CallNode) else node.inner
+        text = node if isinstance(node, tree.StringNode) else first[0] if first else None
+        if isinstance(text, tree.StringNode) and (text is node or "=" in text.text):
             name = text.text.partition("=")[0]
             yield tree.StringNode(name, text.start, text.start + len(name.encode()))
 

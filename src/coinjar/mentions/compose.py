@@ -37,7 +37,9 @@ def _is_override(root: TreeNode, services: Sequence[TreeNode]) -> bool:
 
 
 def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:
-    """Yield the mentions of a Compose file (Compose Specification: interpolation, environment, build.args)."""
+    """Yield the mentions of a Compose file (Compose Specification: interpolation, environment, build.args,
+    secrets.environment, configs.environment).
+    """
     services = root.child("services")
     for member in services.members if services else []:
         service = member.value.plain
@@ -48,6 +50,11 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention]:
         ):
             if place is not None:
                 yield from _environment(text, place, member.name)
+    for key in ("secrets", "configs"):
+        for member in named.members if (named := root.child(key)) is not None else []:
+            origin = member.value.plain.child("environment")
+            if origin is not None and origin.plain.kind == "scalar":
+                yield text.mention(origin.plain, READ)
     for visited in scalars(root):
         yield from references(text.data, *text.inside(visited.node))
 

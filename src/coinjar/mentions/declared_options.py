@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping
 
-from coinjar.mentions.base import READ, Mention
+from coinjar.mentions.base import READ, SET, Mention
 
 _GO_TAG = re.compile(rb"`([^`\n]*)`")
 _GO_NAME = re.compile(rb"""(?<![\w-])(?:env|envconfig):"([A-Za-z_]\w*)""")
@@ -14,13 +14,17 @@ _GO_OPTION = re.compile(
     rb"\bEnvVars?\s*:\s*(?:\[\]string\s*\{([^{}]*)\}|(\"[^\"\n]*\"))|\bEnvVars\(([^()]*)\)"
     rb"|\bBindEnv\(\s*\"[^\"\n]*\"\s*,([^()]*)\)"
 )
+_GO_VALUE = re.compile(rb"\bValue\s*:\s*(?:\"([^\"\n]*)\"|(-?[\w.]+))")
+_GO_VALUE_AFTER = re.compile(rb"[^{}]*?\bValue\s*:\s*(?:\"([^\"\n]*)\"|(-?[\w.]+))")
 _TEXT = re.compile(rb'"([A-Za-z_]\w*)"')
 _RUST = re.compile(
     rb"#\[\s*(?:arg|clap|structopt|command|envconfig|option)\s*"
     rb"\(((?:[^()\[\]\"]|\"(?:[^\"\\]|\\.)*\"|\([^()]*\))*)\)\s*\]"
     rb"(?:\s*(?:#\[[^\]]*\]|///[^\n]*\n))*\s*(?:pub(?:\([^()]*\))?\s+)?(\w+)?"
 )
-_RUST_NAME = re.compile(rb'\b(?:env|from)\s*=\s*"([A-Za-z_]\w*)"')
+_RUST_NAME = re.compile(rb'\b(?:env|from)\s*(?:=|\()\s*"([A-Za-z_]\w*)"')
+_RUST_BUILD = re.compile(rb'"cargo::?(?:rerun-if-env-changed=([A-Za-z_]\w*)"|rustc-env=([A-Za-z_]\w*)=)')
+"""What a build script tells cargo: which variables it depends on, and which the compiler gets."""
 _RUST_BARE = re.compile(rb"(?:^|,)\s*env\s*(?:,|$)")
 _RUST_DEFAULT = re.compile(rb'\bdefault(?:_value(?:_t)?)?\s*=\s*(?:"([^"]*)"|(-?[\w.]+))')
 _PLACEHOLDER = re.compile(rb"\\?\$\{([A-Z][A-Z0-9_]+)(?::((?:[^{}]|\{[^{}]*\})*))?\}")
@@ -45,7 +49,10 @@ def _go(data: bytes) -> Iterator[Mention]:
             yield found._replace(probable="env:" if b"envPrefix:" in data else "")  # a prefix may stand before it
     for option in _GO_OPTION.finditer(data):
         group = option.lastindex or 0
-        yield from (_named(text) for text in _TEXT.finditer(data, *option.span(group)))
+        opened = data.rfind(b"{", 0, option.start())
+        default = _GO_VALUE.search(data, opened + 1, option.start()) if group < 3 and opened >= 0 else None
+        default = default or (_GO_VALUE_AFTER.match(data, option.end()) if group < 3 else None)
+        yield from (_named(text, default=default) for text in _TEXT.finditer(data, *option.span(group)))
 
 
 def _rust(data: bytes) -> Iterator[Mention]:
@@ -57,6 +64,9 @@ def _rust(data: bytes) -> Iterator[Mention]:
             yield _named(name, default=default)
         elif attribute[2] and _RUST_BARE.search(attribute[1]):
             yield _named(attribute, 2, default)._replace(name=attribute[2].decode().upper())
+
+    for line in _RUST_BUILD.finditer(data):
+        yield _named(line) if line[1] else _named(line, 2)._replace(access=SET)
 
 
 def _java(data: bytes) -> Iterator[Mention]:

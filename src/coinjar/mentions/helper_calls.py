@@ -13,7 +13,7 @@ from itertools import zip_longest
 from coinjar.mentions import tree
 from coinjar.mentions.accesses import EnvironmentAccess
 from coinjar.mentions.base import READ, SET
-from coinjar.mentions.call_arguments import keys_of, last_name
+from coinjar.mentions.call_arguments import is_own, keys_of, last_name
 from coinjar.mentions.language_terms import LanguageTerms
 
 NAME = re.compile(r"[A-Z][A-Z0-9_]+")
@@ -144,7 +144,7 @@ def _declared(node: tree.CallNode) -> EnvironmentAccess | None:
 def _helper(function: tree.Node, name: str, words: LanguageTerms) -> tuple[str | None, str]:
     """Return how a helper is called, or None if it is none, and the kind that its name says."""
     name, _, cast = name.partition("<")
-    of = function.of.text if isinstance(function, tree.MemberNode) and isinstance(function.of, tree.NameNode) else ""
+    of = (last_name(function.of) or "") if isinstance(function, tree.MemberNode) and is_own(function.of) else ""
     is_library = _OF_ENVIRONMENT.fullmatch(of) is not None and of.lower() not in ("env", "environment")
     if name in {path.rpartition(".")[2] for path in words.functions} and not is_library:
         return None, ""  # the language's own, which the file has bound to something else
@@ -200,8 +200,9 @@ def schema(
     shapes = [shape for argument in node.arguments for shape in _maps(argument)]
     if isinstance(node.function, tree.MemberNode) and node.function.name in _SCHEMA:
         shapes += [shape for given in _arguments(node.function.of, bound) for shape in _maps(given)]
-    keys = [key for shape in shapes for key in _names(shape)]
-    return EnvironmentAccess(keys, READ, None, last_name(node.function) or "schema") if keys else None
+    keys = [pair for shape in shapes for pair in _names_with_defaults(shape)]
+    word = last_name(node.function) or "schema"
+    return EnvironmentAccess([key for key, _ in keys], READ, None, word, "", [of for _, of in keys]) if keys else None
 
 
 def _values(node: tree.Node) -> Sequence[tree.Node]:
@@ -233,6 +234,23 @@ def _arguments(node: tree.Node, bound: Callable[[str], tree.Node | None]) -> Seq
 
 def _names(node: tree.MappingNode) -> Iterator[tree.StringNode]:
     return (key for key in node.keys if isinstance(key, tree.StringNode) and NAME.fullmatch(key.text))
+
+
+def _names_with_defaults(node: tree.MappingNode) -> Iterator[tuple[tree.StringNode, tree.Node | None]]:
+    """Yield the variables of a schema, each with what it falls back to."""
+    for key, value in zip_longest(node.keys, node.inner):
+        if isinstance(key, tree.StringNode) and NAME.fullmatch(key.text):
+            yield key, _default_of(value)
+
+
+def _default_of(value: tree.Node | None) -> tree.Node | None:
+    """Return the argument of `.default(…)` among the calls that describe a value."""
+    default = None
+    while isinstance(value, tree.CallNode) and isinstance(value.function, tree.MemberNode):
+        if value.function.name == "default" and value.arguments:
+            default = value.arguments[0]
+        value = value.function.of
+    return default
 
 
 def environment_maps(node: tree.CallNode) -> EnvironmentAccess | None:

@@ -12,7 +12,7 @@ from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
 WORDS = LanguageTerms(
     maps=frozenset({"System.getenv()"}),
-    functions={"System.getenv": AccessPattern()},
+    functions={"System.getenv": AccessPattern(), "providers.environmentVariable": AccessPattern()},
     methods={
         "get": AccessPattern(),
         "getOrDefault": AccessPattern(0, 1),
@@ -20,6 +20,7 @@ WORDS = LanguageTerms(
         "getValue": AccessPattern(),
         "containsKey": AccessPattern(access=PRESENCE),
     },
+    calls_apart=True,
     same={"java.lang.System": "System", "java.util.Objects": "Objects", "java.util.Optional": "Optional"},
     copies=frozenset({"toMutableMap", "toMap", "toSortedMap", "Map.copyOf", "Collections.unmodifiableMap"}),
     conversions=frozenset(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from itertools import pairwise
 
 import tree_sitter_kotlin
@@ -15,9 +16,10 @@ from coinjar.mentions.java import WORDS
 class KotlinConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"System|getenv|environment"
+    root = rb"System|getenv|environment|environmentVariable"
     falls_back = frozenset({"?:"})
     words = WORDS
+    _object: tree.Node | None = None
 
     _number_literal = SyntaxConverter.value
     _parenthesized_expression = SyntaxConverter.inside
@@ -59,14 +61,22 @@ class KotlinConverter(SyntaxConverter):
     def _call_expression(self, node: Syntax) -> tree.Node:
         function, *rest = node.named_children
         given, named = list[tree.Node](), dict[str, tree.Node]()
+        outer = self._object
+        if function.type == "navigation_expression" and self.word(function.named_children[-1]) in ("apply", "run"):
+            self._object = self.convert(function.named_children[0])  # what bare calls in the block are of
         for child in rest:
             inner, names = self.arguments(child.named_children if child.type == "value_arguments" else [child])
             given += inner
             named |= names
+        self._object = outer
         if function.type == "call_expression" and rest and rest[-1].type == "annotated_lambda":
             called = self._call_expression(function)  # a lambda after the parentheses is one more argument
             if isinstance(called, tree.CallNode):
                 return tree.CallNode(called.function, [*called.arguments, *given], called.named)
+        if self.word(function) == "environment" and given:
+            return _settings_of_a_task(given)
+        if self._object is not None and self.word(function) in ("put", "set", "remove", "putAll", "putIfAbsent"):
+            return tree.CallNode(tree.MemberNode(self._object, self.word(function)), given, named)
         return tree.CallNode(self.convert(function), given, named)
 
     def argument_name(self, node: Syntax) -> Syntax | None:
@@ -134,6 +144,13 @@ class KotlinConverter(SyntaxConverter):
         return tree.DeclarationNode(self.word(node.child_by_field_name("name")), self.each(node.named_children))
 
     _object_declaration = _class_declaration
+
+
+def _settings_of_a_task(given: Sequence[tree.Node]) -> tree.Node:
+    """Return what `environment("A", "1")` and `environment("A" to "1", ...)` of a build's task set."""
+    of = tree.CallNode(tree.NameNode("environment"), [])
+    pairs = [pair.inner for pair in given if type(pair) is tree.Node and len(pair.inner) > 1]
+    return tree.Node([tree.CallNode(tree.MemberNode(of, "put"), pair) for pair in pairs or [given]])
 
 
 find = reader(tree_sitter_kotlin.language, KotlinConverter)

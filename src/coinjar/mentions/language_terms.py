@@ -62,6 +62,8 @@ class LanguageTerms(NamedTuple):
     """Functions that put what mappings contain into their first argument."""
     apart: bool = False
     """Whether functions and imported modules have names of their own."""
+    calls_apart: bool = False
+    """Whether a function and a value may have the same name."""
     others: frozenset[str] = frozenset()
     """Names of a mapping that are not variables."""
     lists: frozenset[str] = frozenset()

@@ -105,7 +105,7 @@ LANGUAGES = (
     SourceLanguage(
         (".conf", ".cfg", ".htaccess", ".vhost"),
         (b"env", b"Env", b"${"),
-        _CAPITALS + rb"|(?m:^)[ \t]*(?:env|(?:pre|un)?setenv|(?i:PassEnv|SetEnv|UnsetEnv))[ \t]",
+        _CAPITALS + rb"|(?m:^)[ \t]*(?:env\[|(?:env|(?:pre|un)?setenv|(?i:PassEnv|SetEnv|UnsetEnv))[ \t])",
         "web_server",
     ),
     SourceLanguage(

@@ -31,12 +31,12 @@ _PUT = re.compile(rb"""\(\s*["']([A-Za-z_]\w*)=""")
 class PhpConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"getenv|putenv|proc_open|filter_input|\$?_ENV|\$?_SERVER"
+    root = rb"getenv|putenv|proc_open|Process|filter_input|\$?_ENV|\$?_SERVER"
     falls_back = frozenset({"??"})
     asks = frozenset({"&&", "||", "and", "or"})
     compares = frozenset({"==", "===", "!=", "!=="})
     words = LanguageTerms(
-        maps=frozenset({"$_ENV", "$_SERVER"}),
+        maps=frozenset({"$_ENV", "$_SERVER", "getenv()"}),
         functions={"getenv": AccessPattern(), "filter_input_env": AccessPattern(1)},
         conversions=frozenset({"intval", "floatval", "strval", "trim"}),
         asking=frozenset({"isset", "empty", "boolval"}),
@@ -100,8 +100,7 @@ class PhpConverter(SyntaxConverter):
         if name == "define" and len(given) == 2 and isinstance(given[0], tree.StringNode):
             return tree.AssignmentNode(tree.NameNode(given[0].text), given[1])
         if name == "proc_open" and len(given) > 4 and isinstance(given[4], tree.ListNode):
-            keys = [pair.inner[0] for pair in given[4].inner if len(pair.inner) == 2]  # another program's environment
-            return tree.Node([*given, tree.CallNode(tree.NameNode("putenv"), keys)])
+            return tree.Node([*given, _put_into_another(given[4])])
         if name == "putenv" and given and not isinstance(given[0], tree.StringNode):
             arguments = node.child_by_field_name("arguments")
             if arguments and (match := _PUT.match(self.data, arguments.start_byte, arguments.end_byte)):
@@ -109,6 +108,20 @@ class PhpConverter(SyntaxConverter):
         if name == "filter_input" and given and isinstance(given[0], tree.NameNode) and given[0].text == "INPUT_ENV":
             return tree.CallNode(tree.NameNode("filter_input_env"), given, named)
         return tree.CallNode(self.field(node, "function"), given, named)
+
+    def _object_creation_expression(self, node: Syntax) -> tree.Node:
+        """Convert `new Process(command, folder, environment)` as well."""
+        words = [self.word(child) for child in node.named_children[:1]]
+        every = next((child for child in node.named_children if child.type == "arguments"), None)
+        given, _ = self.arguments(every.named_children if every else [])
+        if (
+            words
+            and words[0].rpartition("\\")[2] == "Process"
+            and len(given) > 2
+            and isinstance(given[2], tree.ListNode)
+        ):
+            return tree.Node([*given, _put_into_another(given[2])])
+        return tree.Node(given)
 
     def _member_call_expression(self, node: Syntax) -> tree.Node:
         of = node.child_by_field_name("object") or node.child_by_field_name("scope")
@@ -155,6 +168,11 @@ class PhpConverter(SyntaxConverter):
         path = self.word(node.named_children[0]).lstrip("\\").replace("\\", ".")
         alias = self.word(node.child_by_field_name("alias"))
         return tree.ImportNode(alias or path.rpartition(".")[2], path)
+
+
+def _put_into_another(pairs: tree.ListNode) -> tree.Node:
+    """Return the call that would set what another program's environment has."""
+    return tree.CallNode(tree.NameNode("putenv"), [pair.inner[0] for pair in pairs.inner if len(pair.inner) == 2])
 
 
 find = reader(tree_sitter_php.language_php, PhpConverter)

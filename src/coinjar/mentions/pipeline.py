@@ -41,7 +41,7 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention | ComputedName]
                 yield from inside(text.data, match)
             if last in _CONDITIONS and not EXPRESSIONS.search(text.data, start, end):
                 yield from members(text.data, start, end)
-            if last not in _SCRIPTS and not _below_environment(path):
+            if last not in _SCRIPTS and (not _below_environment(path) or "variables" in path):
                 yield from _elsewhere(text.data, start, end, misplaced=has_expressions)
         if last in _SCRIPTS and (
             node.kind == "scalar" or (node.kind == "seq" and all(child.kind == "scalar" for child in node.elements))

@@ -10,10 +10,11 @@ from coinjar.mentions.accesses import PLAIN, EnvironmentAccess, UseContext
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
 from coinjar.mentions.call_arguments import (
     argument_of,
+    by_pattern,
+    gives_a_value,
     in_order_of,
     is_compared_with_empty,
     is_own,
-    keys_of,
     keys_of_map,
     keys_of_mappings,
     last_name,
@@ -21,7 +22,7 @@ from coinjar.mentions.call_arguments import (
     stand_in,
     tested_key,
 )
-from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
+from coinjar.mentions.language_terms import LanguageTerms
 from coinjar.mentions.scopes import Parameter, Scopes
 from coinjar.mentions.written_literals import written
 
@@ -116,7 +117,7 @@ class ProgramReader:
         self._see(node.then, context)
         end = len(self.mentions)
         used = {mention.name for mention in self.mentions[middle:]}
-        for at in range(before, middle) if isinstance(node.test, tree.AssignmentNode) else ():
+        for at in range(before, middle) if gives_a_value(node.test) else ():
             self._default(at, self._written(node.other))  # a test that gives the value a name
         if not isinstance(node.test, tree.ComparisonNode):
             for at in [at for at in range(middle, end) if self.mentions[at].name in self._names(before, middle)]:
@@ -168,6 +169,8 @@ class ProgramReader:
             self._take(kept, PLAIN)
         elif isinstance(node.target, tree.IndexNode) and self._is_child(node.target.of):
             self._take(EnvironmentAccess([node.target.key], SET), PLAIN)
+        elif self._is_map(node.target):  # all of it at once
+            self._take(EnvironmentAccess(list(keys_of_mappings([node.value])), SET), PLAIN)
         for child in node.target.inner:
             self._see(child, PLAIN)
 
@@ -254,11 +257,11 @@ class ProgramReader:
         if path in self.words.pairs:
             return EnvironmentAccess(list(paired(node.arguments)), SET)
         if path in self.words.functions:
-            return self._by(self.words.functions[path], node)
+            return by_pattern(self.words.functions[path], node)
         if path in self.words.key_tests and (key := tested_key(node.arguments, self._is_map)):
             return EnvironmentAccess([key], PRESENCE)
         if isinstance(node.function, tree.NameNode) and self._method(path):
-            return self._by(self.words.methods[path.rpartition(".")[2]], node)
+            return by_pattern(self.words.methods[path.rpartition(".")[2]], node)
         if path in self.words.merges and any(map(self._is_map, node.arguments)):  # into it, or into a copy of it
             return EnvironmentAccess(list(keys_of_mappings(node.arguments)), SET)
         if path in self.words.child_functions and node.arguments and isinstance(node.arguments[0], tree.MappingNode):
@@ -290,7 +293,7 @@ class ProgramReader:
             handed = self.scopes.path(node.arguments[0]) or ""
             return EnvironmentAccess(self.scopes.elements(of)) if handed in self.words.functions else None
         if method in self.words.methods and self.scopes.path(of) in self.words.maps:
-            return self._by(self.words.methods[method], node)
+            return by_pattern(self.words.methods[method], node)
         if method in _PUTS and self._is_child(of) and node.arguments:
             return EnvironmentAccess([node.arguments[0]], SET)
         if method == "putAll" and self._is_child(of) and node.arguments:
@@ -302,27 +305,6 @@ class ProgramReader:
             is_option = method == "env" and len(node.arguments) == 1
             return EnvironmentAccess([node.arguments[0]], READ if is_option else SET)
         return None
-
-    def _by(self, how: AccessPattern, node: tree.CallNode) -> EnvironmentAccess | None:
-        if how.all_names:
-            return EnvironmentAccess(
-                [
-                    *(keys_of(node.arguments) if how.access == SET else node.arguments),
-                    *(
-                        tree.StringNode(name, child.start, child.start + len(name))
-                        for name, child in node.named.items()
-                        if how.access == SET
-                    ),
-                ],
-                how.access,
-            )
-        given = in_order_of(node)
-        if len(given) <= how.name:
-            return None
-        default = (
-            given[how.default] if how.default is not None and len(given) > how.default else node.named.get("default")
-        )
-        return EnvironmentAccess([given[how.name]], how.access, default)
 
     def _helped(self, node: tree.CallNode) -> EnvironmentAccess | None:
         """Handle a call of a function that reads a variable named by its caller."""
@@ -366,7 +348,9 @@ class ProgramReader:
         default = self._written(access.default)
         if default is None and access.access == READ:
             default = context.default
-        for key in access.keys:
+        for place, key in enumerate(access.keys):
+            if access.defaults:
+                default = self._written(access.defaults[place])
             texts = self.scopes.texts(key)
             if texts is None:
                 self._not_known(key)

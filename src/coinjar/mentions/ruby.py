@@ -16,7 +16,7 @@ from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 class RubyConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"ENV|system|spawn|popen"
+    root = rb"ENV|system|spawn|popen|sh"
     falls_back = frozenset({"||", "or"})
     joins = frozenset({"&&", "and"})
     words = LanguageTerms(
@@ -32,6 +32,7 @@ class RubyConverter(SyntaxConverter):
             "delete": AccessPattern(access=SET),
             "store": AccessPattern(access=SET),
             "merge!": AccessPattern(access=SET, all_names=True),
+            "merge": AccessPattern(access=SET, all_names=True),
             "update": AccessPattern(access=SET, all_names=True),
             "values_at": AccessPattern(all_names=True),
             "slice": AccessPattern(all_names=True),
@@ -40,7 +41,7 @@ class RubyConverter(SyntaxConverter):
         copies=frozenset({"to_h", "dup", "to_hash"}),
         conversions=frozenset({"Integer", "Float", "String", "to_i", "to_f", "to_s", "to_sym", "strip"}),
         asking=frozenset({"nil?", "empty?", "present?", "blank?"}),
-        child_functions=frozenset({"system", "spawn", "exec", "IO.popen", "Process.spawn"}),
+        child_functions=frozenset({"system", "spawn", "exec", "sh", "IO.popen", "Process.spawn"}),
     )
 
     _identifier = _constant = _self = SyntaxConverter.name

@@ -19,7 +19,7 @@ _BEFORE_ARGUMENTS = b"fn f(){f("
 class RustConverter(SyntaxConverter):
     """Converts the grammar's nodes. Paths are written with dots."""
 
-    root = rb"std|env|option_env|env_remove|var"
+    root = rb"std|env|envs|option_env|env_remove|var"
     words = LanguageTerms(
         apart=True,
         functions={
@@ -33,7 +33,7 @@ class RustConverter(SyntaxConverter):
         conversions=frozenset(
             "ok unwrap expect to_string to_owned into String.from as_deref as_ref and_then map parse".split()
         ),
-        fallbacks=frozenset({"unwrap_or", "unwrap_or_else"}),
+        fallbacks=frozenset({"unwrap_or", "unwrap_or_else", "map_or"}),
         asking=frozenset({"is_ok", "is_err", "is_some", "is_none"}),
         child_methods=frozenset({"env", "env_remove"}),
     )
@@ -60,7 +60,16 @@ class RustConverter(SyntaxConverter):
 
     def _call_expression(self, node: Syntax) -> tree.Node:
         arguments = node.child_by_field_name("arguments")
-        return tree.CallNode(self.field(node, "function"), self.all(arguments.named_children) if arguments else [])
+        function, given = self.field(node, "function"), self.all(arguments.named_children) if arguments else []
+        call = tree.CallNode(function, given)
+        if isinstance(function, tree.MemberNode) and function.name == "envs":  # as many calls of `env`
+            pairs = given[0].inner if given and isinstance(given[0], tree.ListNode) else ()
+            one = tree.MemberNode(tree.Node(), "env")
+            return tree.Node([call, *(tree.CallNode(one, pair.inner) for pair in pairs if len(pair.inner) == 2)])
+        return call
+
+    def _tuple_expression(self, node: Syntax) -> tree.Node:
+        return tree.Node(self.all(node.named_children))
 
     def _macro_invocation(self, node: Syntax) -> tree.Node:
         """Convert a macro's arguments, which the grammar leaves as tokens: they are parsed again as a call's, at the

@@ -119,16 +119,20 @@ class Scopes:
 
     def owner(self, name: str) -> Bound | None:
         """Return the single node that a name is bound to."""
-        bound = self.bound(name)
+        bound = self._values_among(self.bound(name))
         return bound[0] if len(bound) == 1 else None
+
+    def _values_among(self, bound: list[Bound]) -> list[Bound]:
+        """Return what a name that is not called can mean."""
+        if len(bound) < 2 or not self.words.calls_apart:
+            return bound
+        return [item for item in bound if not isinstance(item, tree.FunctionNode)] or bound
 
     def function(self, name: str) -> tree.FunctionNode | None:
         """Return the file's function of this name."""
-        owner = self.owner(name)
-        if isinstance(owner, tree.FunctionNode):
-            return owner
-        value = owner if isinstance(owner, tree.Node) else None
-        return value if isinstance(value, tree.FunctionNode) else None
+        bound = self.bound(name)
+        functions = [item for item in bound if isinstance(item, tree.FunctionNode)]
+        return functions[0] if len(functions) == 1 and (self.words.calls_apart or len(bound) == 1) else None
 
     def is_called(self, name: str) -> bool:
         """Return whether the file calls a function of this name."""
@@ -177,6 +181,7 @@ class Scopes:
     def _agreed(self, bound: list[Bound], name: str, depth: int) -> str | None:
         """Return the path of all that a name is bound to; None where two of them differ."""
         names: set[str | None] = set()
+        bound = self._values_among(bound)
         if self.words.apart and any(isinstance(item, tree.ImportNode) for item in bound):
             bound = [item for item in bound if not isinstance(item, tree.FunctionNode)]
         for item in bound:

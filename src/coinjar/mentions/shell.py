@@ -45,6 +45,8 @@ _ASSIGNED = re.compile(rb"(?<![\w$])([A-Za-z_]\w*)[ \t]*([-+*/%&|^]?)=(?!=)")
 _ASSIGNING = ("=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>=", "**=")
 _SHELLS = frozenset({"sh", "bash", "dash", "/bin/sh", "/bin/bash"})
 _RUNS = re.compile(r"-[a-z]*c")
+_LATER = re.compile(r">>\s*[\"']?\$\{?[A-Z_]+_ENV\}?[\"']?$")
+_WRITTEN = re.compile(rb"\b(?:echo|printf)[ \t]+(?:-\w+[ \t]+)?[\"']?([A-Z_][A-Z0-9_]*)=")
 _BINDING_COMMANDS = ("read", "mapfile", "readarray", "getopts")
 
 
@@ -228,6 +230,14 @@ class _ScriptWalker:
             walk = _ScriptWalker(self.data[start : script.end_byte - 1])
             for event in walk.see(parse(_parser(), walk.data)):
                 yield event._replace(start=event.start + start, end=event.end + start)
+
+    def _redirected_statement(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
+        """Yield what is written for later steps as well: `echo "NAME=value" >> "$RUNNER_ENV"`."""
+        for child in node.named_children:
+            yield from self.see(child, asked=asked)
+        if any(child.type == "file_redirect" and _LATER.search(self.word(child)) for child in node.named_children):
+            for match in _WRITTEN.finditer(self.data, node.start_byte, node.end_byte):
+                yield NameEvent(CHILD, match[1].decode(), *match.span(1))
 
     def _argument(self, command: str, node: Syntax, position: int | None) -> Iterator[NameEvent]:
         """Yield the events of a command's argument (its position), or of what else belongs to it (None)."""

@@ -17,16 +17,18 @@ _USE = re.compile(
     + _TEXT
     + rb"""(?:\s*,\s*"""
     + _TEXT
-    + rb""")?\s*\)|env\s+"""
+    + rb""")?\s*\)|(?:get)?env\s+"""
     + _TEXT
-    + rb"""|env\[\s*"""
+    + rb"""(?:[ \t]+"""
+    + _TEXT
+    + rb""")?|env\[\s*"""
     + _TEXT
     + rb"""\s*\]|(?:\.Env|env)\.([A-Za-z_]\w*))(?:\s*\|\s*default(?:\s*\(\s*|\s+)"""
     + _TEXT
     + rb""")?"""
 )
-_DEFAULTS = (3, 4, 10, 11)
-_NAMES = (1, 2, 5, 6, 7, 8, 9)
+_DEFAULTS = (3, 4, 7, 8, 12, 13)
+_NAMES = (1, 2, 5, 6, 9, 10, 11)
 
 
 def find(data: bytes, helpers: frozenset[str]) -> TextMentions:

@@ -13,10 +13,11 @@ _DIRECTIVE = re.compile(
     rb"|(?i:PassEnv)[ \t]+(?P<names>[A-Za-z_][\w \t]*)"
     rb"|(?i:SetEnv|UnsetEnv)[ \t]+(?P<set>[A-Za-z_]\w*)"
     rb"|(?:setenv|presetenv|unsetenv)[ \t]+(?P<global>[A-Za-z_]\w*)"
+    rb"|env\[(?P<pool>[A-Za-z_]\w*)\][ \t]*=(?:[ \t]*\$(?P<from>[A-Za-z_]\w*))?"
     rb")",
     re.MULTILINE,
 )
-"""nginx's `env`, the Apache server's directives (mod_env), HAProxy's global ones."""
+"""nginx's `env`, the Apache server's directives (mod_env), HAProxy's global ones, and a pool of PHP-FPM's."""
 _NAME = re.compile(rb"[A-Za-z_]\w*")
 
 
@@ -31,7 +32,8 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
             start, end = match.span("names")
             found += [Mention(name[0].decode(), *name.span(), READ) for name in _NAME.finditer(data, start, end)]
         else:
-            found.append(_mention(match, "set" if match["set"] else "global", SET))
+            found.append(_mention(match, next(group for group in ("set", "global", "pool") if match[group]), SET))
+            found += [_mention(match, "from", READ)] if match["from"] else []
     return in_order([*found, *placeholders(data)])
 
 
