@@ -25,6 +25,7 @@ class CSharpConverter(SyntaxConverter):
     )
     falls_back = frozenset({"??"})
     words = LanguageTerms(
+        calls_apart=True,
         settings=frozenset({"configuration", "config", "_configuration", "_config", "Configuration"}),
         maps=frozenset({"Environment.GetEnvironmentVariables()"}),
         functions={
@@ -123,6 +124,12 @@ class CSharpConverter(SyntaxConverter):
 
     def _implicit_array_creation_expression(self, node: Syntax) -> tree.Node:
         return self.convert(node.named_children[-1])
+
+    def _object_creation_expression(self, node: Syntax) -> tree.Node:
+        """Convert a list's creation to the list; any other to what is inside."""
+        elements = node.child_by_field_name("initializer")
+        is_list = self.word(node.child_by_field_name("type")).startswith(("List<", "HashSet<"))
+        return self.convert(elements) if is_list and elements is not None else self.any(node)
 
     _array_creation_expression = _implicit_array_creation_expression
 

@@ -16,10 +16,14 @@ from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 _REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
 
+_APPENDED = tree.MemberNode(tree.MemberNode(tree.NameNode("os"), "Environ"), "append")
+"""What stands for the function that sets `NAME=value` texts for another program."""
+
+
 class GoConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"os|syscall|cmp|Getenv|LookupEnv|Setenv|Unsetenv|ExpandEnv|Environ"
+    root = rb"os|syscall|cmp|Getenv|LookupEnv|Setenv|Unsetenv|ExpandEnv|Environ|Env"
     asks = frozenset({"&&", "||"})
     words = LanguageTerms(
         maps=frozenset({"os.Environ()"}),
@@ -65,7 +69,7 @@ class GoConverter(SyntaxConverter):
             and given
             and self.word(arguments.named_children[0] if arguments else None).endswith(".Environ()")
         ):
-            return tree.CallNode(tree.MemberNode(tree.MemberNode(tree.NameNode("os"), "Environ"), "append"), given[1:])
+            return tree.CallNode(_APPENDED, given[1:])
         return tree.CallNode(function, given)
 
     def _import_spec(self, node: Syntax) -> tree.Node:
@@ -81,6 +85,8 @@ class GoConverter(SyntaxConverter):
         value = self.convert(values[0])
         if len(targets) == 2 and len(values) == 1 and self.word(targets[0]) == "_":
             return tree.Node([tree.TruthTestNode(value)])
+        if self.word(targets[0]).endswith(".Env") and isinstance(value, tree.ListNode):
+            return tree.CallNode(_APPENDED, value.inner)  # another program's environment
         return tree.Node(
             [
                 tree.AssignmentNode(self.convert(node), self.convert(child))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import tree_sitter_java
 from tree_sitter import Node as Syntax
 
@@ -21,11 +23,20 @@ WORDS = LanguageTerms(
         "containsKey": AccessPattern(access=PRESENCE),
     },
     calls_apart=True,
-    same={"java.lang.System": "System", "java.util.Objects": "Objects", "java.util.Optional": "Optional"},
+    same={
+        "java.lang.System": "System",
+        "java.util.Objects": "Objects",
+        "java.util.Optional": "Optional",
+        "java.time.Duration": "Duration",
+        "java.nio.file.Path": "Path",
+        "java.nio.file.Paths": "Paths",
+        "java.net.URI": "URI",
+    },
     copies=frozenset({"toMutableMap", "toMap", "toSortedMap", "Map.copyOf", "Collections.unmodifiableMap"}),
     conversions=frozenset(
         "Optional.ofNullable toInt toLong toBoolean toIntOrNull trim toString Integer.parseInt Long.parseLong "
-        "Boolean.parseBoolean Integer.valueOf".split()
+        "Boolean.parseBoolean Integer.valueOf Long.valueOf Double.parseDouble Duration.parse Path.of Paths.get "
+        "URI.create".split()
     ),
     fallbacks=frozenset({"orElse", "orElseGet", "Objects.requireNonNullElse", "ifBlank", "ifEmpty"}),
     asking=frozenset({"isEmpty", "isBlank", "isNullOrEmpty", "isNullOrBlank"}),
@@ -60,7 +71,24 @@ class JavaConverter(SyntaxConverter):
     _assignment_expression = SyntaxConverter.assign
     _array_initializer = SyntaxConverter.items
     _method_declaration = _constructor_declaration = SyntaxConverter.function
-    _class_declaration = _record_declaration = _interface_declaration = _enum_declaration = SyntaxConverter.declared
+    _class_declaration = _record_declaration = _interface_declaration = SyntaxConverter.declared
+
+    def _enum_declaration(self, node: Syntax) -> tree.Node:
+        """Convert an enumeration: what its constants give the constructor is what the fields can be."""
+        body = node.child_by_field_name("body")
+        below = [child for part in body.named_children for child in (part, *part.named_children)] if body else []
+        given = [child.child_by_field_name("arguments") for child in below if child.type == "enum_constant"]
+        constructor = next((child for child in below if child.type == "constructor_declaration"), None)
+        parameters = constructor.child_by_field_name("parameters") if constructor else None
+        loops = []
+        for place, parameter in enumerate(parameters.named_children if parameters else ()):
+            name = self.word(parameter.child_by_field_name("name"))
+            fields = re.findall(rf"\bthis\.(\w+)\s*=\s*{name}\s*;", self.word(constructor))
+            listed = [
+                self.convert(each.named_children[place]) for each in given if each and len(each.named_children) > place
+            ]
+            loops += [tree.LoopNode(field, tree.ListNode(listed), tree.Node()) for field in fields]
+        return tree.DeclarationNode(self.word(node.child_by_field_name("name")), [*loops, self.convert(body)])
 
     def _string_literal(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_fragment", "multiline_string_fragment", "escape_sequence"))
@@ -78,7 +106,8 @@ class JavaConverter(SyntaxConverter):
         return self.field(node, "value")
 
     def _variable_declarator(self, node: Syntax) -> tree.Node:
-        return tree.AssignmentNode(self.field(node, "name"), self.field(node, "value"))
+        value = node.child_by_field_name("value")
+        return tree.AssignmentNode(self.field(node, "name"), self.convert(value)) if value else tree.Node()
 
     def _lambda_expression(self, node: Syntax) -> tree.Node:
         parameters = node.child_by_field_name("parameters")

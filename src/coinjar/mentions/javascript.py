@@ -19,6 +19,7 @@ WORDS = LanguageTerms(
     merges=frozenset({"Object.assign"}),
     key_tests=frozenset({"Object.hasOwn", "Reflect.has"}),
     asking=frozenset({"Boolean", "hasOwnProperty"}),
+    child_methods=frozenset({"stubEnv"}),
     methods={
         "hasOwnProperty": AccessPattern(access=PRESENCE),
         "get": AccessPattern(),
@@ -97,6 +98,9 @@ class JavaScriptConverter(SyntaxConverter):
     def _binary_expression(self, node: Syntax) -> tree.Node:
         if self.word(node.child_by_field_name("operator")) == "in":
             return tree.ContainsNode(self.field(node, "left"), self.field(node, "right"))
+        left, right = node.child_by_field_name("left"), node.child_by_field_name("right")
+        if self.word(left).startswith("typeof ") and self.word(right).strip("\"'`") == "undefined":
+            return tree.ComparisonNode(self.field(left, "argument"), tree.ConstantNode(None)) if left else tree.Node()
         return self.binary(node)
 
     def _unary_expression(self, node: Syntax) -> tree.Node:

@@ -141,7 +141,20 @@ class KotlinConverter(SyntaxConverter):
         return tree.ImportNode(alias[0] if alias else path.rpartition(".")[2], path)
 
     def _class_declaration(self, node: Syntax) -> tree.Node:
-        return tree.DeclarationNode(self.word(node.child_by_field_name("name")), self.each(node.named_children))
+        name = self.word(node.child_by_field_name("name"))
+        return tree.DeclarationNode(name, [*self._listed_properties(node), *self.each(node.named_children)])
+
+    def _listed_properties(self, node: Syntax) -> list[tree.Node]:
+        """Return the properties of an enumeration's constructor: each is what one of the entries gives it."""
+        below = [child for part in node.named_children for child in (part, *part.named_children)]
+        entries = [child.named_children[-1].named_children for child in below if child.type == "enum_entry"]
+        parameters = next((child.named_children for child in below if child.type == "class_parameters"), [])
+        result: list[tree.Node] = []
+        for place, parameter in enumerate(parameters if entries else ()):
+            name = next((child for child in parameter.named_children if child.type == "identifier"), None)
+            listed = self.all([given[place] for given in entries if len(given) > place])
+            result.append(tree.LoopNode(self.word(name), tree.ListNode(listed), tree.Node()))
+        return result
 
     _object_declaration = _class_declaration
 

@@ -264,8 +264,11 @@ class ProgramReader:
             return by_pattern(self.words.methods[path.rpartition(".")[2]], node)
         if path in self.words.merges and any(map(self._is_map, node.arguments)):  # into it, or into a copy of it
             return EnvironmentAccess(list(keys_of_mappings(node.arguments)), SET)
-        if path in self.words.child_functions and node.arguments and isinstance(node.arguments[0], tree.MappingNode):
-            return EnvironmentAccess(list(keys_of_mappings(node.arguments[:1])), SET)
+        if path in self.words.child_functions and node.arguments:
+            first = node.arguments[0]
+            given = self._bound(first.text) if isinstance(first, tree.NameNode) else first
+            if isinstance(given, tree.MappingNode):
+                return EnvironmentAccess(list(keys_of_mappings([given])), SET)
         found = self._of_a_method(node.function, node) if isinstance(node.function, tree.MemberNode) else None
         return found or self._helped(node) or self._by_shape(node)
 
@@ -314,7 +317,7 @@ class ProgramReader:
             return None
         if name in self.helpers:
             return EnvironmentAccess([given[0]], READ, given[1] if len(given) > 1 else node.named.get("default"))
-        function = self.scopes.function(name) if self._is_own(node.function) else None
+        function = self.scopes.function(name, len(given)) if self._is_own(node.function) else None
         at = self._helps(function) if function else None
         key = argument_of(function, node, at) if function and at is not None else None
         if function is None or at is None or key is None:

@@ -16,7 +16,7 @@ from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 class RubyConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"ENV|system|spawn|popen|sh"
+    root = rb"ENV|system|spawn|popen|sh|Open3"
     falls_back = frozenset({"||", "or"})
     joins = frozenset({"&&", "and"})
     words = LanguageTerms(
@@ -41,7 +41,10 @@ class RubyConverter(SyntaxConverter):
         copies=frozenset({"to_h", "dup", "to_hash"}),
         conversions=frozenset({"Integer", "Float", "String", "to_i", "to_f", "to_s", "to_sym", "strip"}),
         asking=frozenset({"nil?", "empty?", "present?", "blank?"}),
-        child_functions=frozenset({"system", "spawn", "exec", "sh", "IO.popen", "Process.spawn"}),
+        child_functions=frozenset(
+            "system spawn exec sh IO.popen Process.spawn Open3.capture2 Open3.capture2e Open3.capture3 Open3.popen2 "
+            "Open3.popen2e Open3.popen3".split()
+        ),
     )
 
     _identifier = _constant = _self = SyntaxConverter.name
@@ -101,11 +104,13 @@ class RubyConverter(SyntaxConverter):
     _do_block = _block
 
     def _method(self, node: Syntax) -> tree.Node:
-        return tree.FunctionNode(
-            self.word(node.child_by_field_name("name")),
-            self._parameters(node.child_by_field_name("parameters")),
-            self.field(node, "body"),
+        """Convert a method, and what its parameters are unless a caller says otherwise."""
+        parameters = node.child_by_field_name("parameters")
+        usual = [child.child_by_field_name("value") for child in parameters.named_children] if parameters else []
+        function = tree.FunctionNode(
+            self.word(node.child_by_field_name("name")), self._parameters(parameters), self.field(node, "body")
         )
+        return tree.Node([function, *self.each([value for value in usual if value])])
 
     _singleton_method = _method
 

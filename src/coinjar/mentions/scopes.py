@@ -128,11 +128,15 @@ class Scopes:
             return bound
         return [item for item in bound if not isinstance(item, tree.FunctionNode)] or bound
 
-    def function(self, name: str) -> tree.FunctionNode | None:
-        """Return the file's function of this name."""
+    def function(self, name: str, given: int | None = None) -> tree.FunctionNode | None:
+        """Return the file's function of this name; of several the one that takes as many arguments as are `given`."""
         bound = self.bound(name)
         functions = [item for item in bound if isinstance(item, tree.FunctionNode)]
-        return functions[0] if len(functions) == 1 and (self.words.calls_apart or len(bound) == 1) else None
+        if len(functions) < len(bound) and not self.words.calls_apart:
+            return None
+        if len(functions) > 1:
+            functions = [each for each in functions if len(each.parameters) == given]
+        return functions[0] if len(functions) == 1 else None
 
     def is_called(self, name: str) -> bool:
         """Return whether the file calls a function of this name."""

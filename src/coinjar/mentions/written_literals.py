@@ -25,5 +25,7 @@ def written(  # noqa: PLR0911 - a shape a line
         return written(node.inner[0], words, scopes)
     if isinstance(node, tree.NameNode):
         texts = scopes.texts(node)
+        if isinstance(constant := scopes.owner(node.text), tree.ConstantNode):
+            return constant.text
         return texts[0].text if texts and len(texts) == 1 else None
     return None
