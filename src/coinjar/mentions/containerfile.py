@@ -14,6 +14,7 @@ _SET_BY_BUILDERS = frozenset(
     f"{where}{what}" for where in ("TARGET", "BUILD") for what in ("PLATFORM", "OS", "ARCH", "VARIANT")
 )
 _PAIR = re.compile(rb"""([A-Za-z_][-.\w]*)(?:=((?:"(?:\\.|[^"\\])*"|'[^']*'|\\.|[^\s"'\\])*))?""", re.DOTALL)
+_DECLARED = re.compile(rb"(?mi)^[ \t]*ARG[ \t]+([A-Za-z_]\w*)")
 _HEREDOC = re.compile(rb"<<-?(['\"]?)(\w+)\1")
 _QUOTED = re.compile(rb'"((?:\\.|[^"\\])*)"')
 _COMMENTS = re.compile(rb"(?m)^[ \t]*#[^\n]*")
@@ -29,9 +30,10 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
     mentions = misplaced(data)
     data = masked(data) if mentions else data
     unknown = []
+    declared = frozenset(match[1].decode() for match in _DECLARED.finditer(data))
     for word, start, end in _unwrapped(data):
         if word in (b"RUN", b"CMD", b"ENTRYPOINT", b"SHELL", b"HEALTHCHECK"):
-            found = run_by_shell(data, start, end)
+            found = run_by_shell(data, start, end, declared)
             mentions += found.mentions
             unknown += found.unknown
         elif word == b"ARG":
@@ -82,9 +84,9 @@ def _without(data: bytes, start: int, end: int, pattern: re.Pattern[bytes]) -> b
     return data[:start] + pattern.sub(lambda match: b" " * len(match[0]), data[start:end]) + data[end:]
 
 
-def run_by_shell(data: bytes, start: int, end: int) -> TextMentions:
+def run_by_shell(data: bytes, start: int, end: int, declared: frozenset[str] = frozenset()) -> TextMentions:
     """Yield the mentions of an instruction run by a shell; the exec form (a JSON list) expands only what it passes to a
-    shell itself.
+    shell itself. `declared` are the file's build arguments.
     """
     options = re.compile(rb"\s*(?:--\S+\s+)*(?:CMD\s+)?").match(data, start, end)
     start = options.end() if options else start
@@ -92,12 +94,12 @@ def run_by_shell(data: bytes, start: int, end: int) -> TextMentions:
         words = list(_QUOTED.finditer(data, start, end))
         if len(words) < 3 or words[0][1] not in _SHELLS or not words[1][1].startswith(b"-"):
             return TextMentions([], [])
-        return shell.find_in(data, [words[2].span(1)])
+        return shell.find_in(data, [words[2].span(1)], declared)
     if match := _HEREDOC.match(data, start, end):
         if match[1]:
             return TextMentions([], [])
-        return shell.find_in(data, [(_line_end(data, start), data.rfind(match[2], start, end))])
-    return shell.find_in(data, [(start, end)])
+        return shell.find_in(data, [(_line_end(data, start), data.rfind(match[2], start, end))], declared)
+    return shell.find_in(data, [(start, end)], declared)
 
 
 def _arguments(data: bytes, start: int, end: int) -> Iterator[Mention]:

@@ -72,14 +72,17 @@ def _container(text: YamlText, container: TreeNode) -> Iterator[Mention]:
 
 
 def _scripts(container: TreeNode) -> Iterator[TreeNode]:
-    """Yield the texts that a shell executes: behind its option, in one list or as the first of `args`."""
-    for visited in walk(container):
-        if visited.path[-1:] not in (("command",), ("args",)) or visited.node.kind != "seq":
-            continue
-        words = visited.node.elements
-        if len(words) > 1 and words[0].text in _SHELLS and words[1].text.startswith("-"):
-            args = container.child("args") if visited.path == ("command",) and len(words) == 2 else None
-            yield from words[2:3] or (args.elements[:1] if args is not None else ())
+    """Yield the texts that a shell executes: behind its option; `command` and `args` are one list."""
+    own = [part for name in ("command", "args") if (part := container.child(name)) is not None and part.kind == "seq"]
+    lists = [[word for part in own for word in part.elements]]
+    lists += [
+        visited.node.elements
+        for visited in walk(container)
+        if len(visited.path) > 1 and visited.path[-1] == "command" and visited.node.kind == "seq"
+    ]
+    for words in lists:
+        if len(words) > 2 and words[0].text in _SHELLS and words[1].text.startswith("-"):
+            yield words[2]
 
 
 def _references(text: YamlText, node: TreeNode, service: str | None) -> Iterator[Mention]:

@@ -58,8 +58,10 @@ def find(data: bytes, helpers: frozenset[str] = frozenset()) -> TextMentions:
     return in_order([*mentions.mentions, *elsewhere], mentions.unknown)
 
 
-def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str] = frozenset()) -> TextMentions:
-    """Return the mentions of one script in several parts of a text; `known` names have a value before it starts."""
+def find_in(data: bytes, parts: Sequence[tuple[int, int]], given: frozenset[str] = frozenset()) -> TextMentions:
+    """Return the mentions of one script in several parts of a text; `given` names come from outside,
+    even if a shell sets them too.
+    """
     parser = _parser()
     events: list[NameEvent] = []
     for start, end in parts:
@@ -72,13 +74,13 @@ def find_in(data: bytes, parts: Sequence[tuple[int, int]], known: frozenset[str]
     for event in events:
         if event.what not in (CHILD, UNSET, INDIRECT):
             by_name.setdefault(event.name, []).append(event.what)
-    own = set(known) | {name for name, mine in by_name.items() if _is_own(name, mine)}
+    own = {name for name, mine in by_name.items() if _is_own(name, mine)}
     mentions, unknown = [], []
     for event in events:
         if event.what == INDIRECT:
             unknown.append(ComputedName(event.start, event.end))
         elif (
-            event.name not in SET_BY_SHELLS
+            (event.name not in SET_BY_SHELLS or event.name in given)
             and not event.name.startswith("BASH")
             and (event.name not in own or event.what == CHILD)
         ):
