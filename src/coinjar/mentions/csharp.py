@@ -51,9 +51,7 @@ class CSharpConverter(SyntaxConverter):
     _conditional_expression = _if_statement = SyntaxConverter.choice
     _binary_expression = SyntaxConverter.binary
     _initializer_expression = SyntaxConverter.items
-    _method_declaration = _constructor_declaration = _local_function_statement = _lambda_expression = (
-        SyntaxConverter.function
-    )
+    _method_declaration = _constructor_declaration = _local_function_statement = SyntaxConverter.function
     _class_declaration = _record_declaration = _struct_declaration = SyntaxConverter.declared
 
     def _assignment_expression(self, node: Syntax) -> tree.Node:
@@ -116,6 +114,14 @@ class CSharpConverter(SyntaxConverter):
     def _variable_declarator(self, node: Syntax) -> tree.Node:
         name, *rest = node.named_children
         return tree.AssignmentNode(self.convert(name), self.convert(rest[-1]) if rest else tree.Node())
+
+    def _lambda_expression(self, node: Syntax) -> tree.Node:
+        """Convert a lambda; its only parameter may stand without parentheses and type."""
+        function = self.function(node)
+        parameters = node.child_by_field_name("parameters")
+        if isinstance(function, tree.FunctionNode) and parameters is not None and parameters.type == "implicit_parameter":
+            return tree.FunctionNode("", [self.word(parameters)], function.body)
+        return function
 
     def _foreach_statement(self, node: Syntax) -> tree.Node:
         return tree.LoopNode(

@@ -67,7 +67,7 @@ class GoConverter(SyntaxConverter):
         if (
             name == "append"
             and given
-            and self.word(arguments.named_children[0] if arguments else None).endswith(".Environ()")
+            and self.word(arguments.named_children[0] if arguments else None).endswith((".Environ()", ".Env"))
         ):
             return tree.CallNode(_APPENDED, given[1:])
         return tree.CallNode(function, given)

@@ -137,8 +137,12 @@ class ProgramReader:
         return {mention.name for mention in self.mentions[start:end]}
 
     def _filled_in(self, node: tree.ConditionalNode) -> None:
-        """Handle `if x is nothing: x = "default"`."""
+        """Handle `if x is nothing: x = "default"`, and `x if x else "default"`."""
         for name_node in [side for side in tree.own(node.test) if isinstance(side, tree.NameNode)]:
+            for kept, other in ((node.then, node.other), (node.other, node.then)):
+                if isinstance(kept, tree.NameNode) and kept.text == name_node.text:
+                    for at in self.held.get(kept.text, ()):
+                        self._default(at, self._written(other))
             for inner in tree.own(node.then):
                 if (
                     isinstance(inner, tree.AssignmentNode)

@@ -63,7 +63,7 @@ class RubyConverter(SyntaxConverter):
     _bare_string = _string
 
     def _simple_symbol(self, node: Syntax) -> tree.Node:
-        return tree.ConstantNode(self.word(node))
+        return tree.ConstantNode(self.word(node).lstrip(":"))
 
     def _element_reference(self, node: Syntax) -> tree.Node:
         of, *keys = node.named_children

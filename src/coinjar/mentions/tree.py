@@ -69,7 +69,8 @@ class IndexNode(Node):
 
 
 EACH = frozenset(
-    "forEach for_each map flatMap each filter some every associateWith associate mapNotNull any all".split()
+    "forEach for_each map flatMap each filter some every associateWith associate mapNotNull any all "
+    "Where Select All Any ForEach".split()
 )
 """Methods that call a function with each element of a list."""
 
