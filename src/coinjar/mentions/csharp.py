@@ -119,7 +119,11 @@ class CSharpConverter(SyntaxConverter):
         """Convert a lambda; its only parameter may stand without parentheses and type."""
         function = self.function(node)
         parameters = node.child_by_field_name("parameters")
-        if isinstance(function, tree.FunctionNode) and parameters is not None and parameters.type == "implicit_parameter":
+        if (
+            isinstance(function, tree.FunctionNode)
+            and parameters is not None
+            and parameters.type == "implicit_parameter"
+        ):
             return tree.FunctionNode("", [self.word(parameters)], function.body)
         return function
 
