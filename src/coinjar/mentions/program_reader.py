@@ -253,7 +253,7 @@ class ProgramReader:
                     )
                 )
         if isinstance(node, tree.MappingNode) and any(self.scopes.path(child) in maps for child in node.taken):
-            return EnvironmentAccess([child for child in node.keys if isinstance(child, tree.StringNode)], SET)
+            return EnvironmentAccess(list(keys_of_mappings([node, *node.taken])), SET)
         return None
 
     def _called(self, node: tree.CallNode) -> EnvironmentAccess | None:  # noqa: PLR0911 - a shape a line
@@ -308,7 +308,7 @@ class ProgramReader:
         listed = node.arguments[1] if method in self.words.child_pairs and len(node.arguments) > 1 else None
         if isinstance(listed, tree.ListNode):
             return EnvironmentAccess(list(paired(listed.inner)), SET)
-        if method in self.words.child_methods and node.arguments and isinstance(node.arguments[0], tree.StringNode):
+        if method in self.words.child_methods and node.arguments and self.scopes.texts(node.arguments[0]):
             is_option = method == "env" and len(node.arguments) == 1
             return EnvironmentAccess([node.arguments[0]], READ if is_option else SET)
         return None

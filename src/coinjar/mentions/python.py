@@ -64,7 +64,7 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
     return in_order([*found.mentions, *of_classes], found.unknown)
 
 
-_ROOT = rb"os|environb?|getenvb?|putenv|unsetenv|expandvars"
+_ROOT = rb"os|environb?|getenvb?|putenv|unsetenv|expandvars|setenv|delenv"
 _REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
 
@@ -141,6 +141,10 @@ class _PythonConverter:
                     self.at(keyword.lineno, keyword.col_offset) + len(keyword.arg),
                 )
         given = self._each(node.args)
+        more = [keyword.value for keyword in node.keywords if keyword.arg is None]
+        if isinstance(node.func, ast.Name) and node.func.id == "dict" and len(given) == 1 and node.keywords:
+            keys = [tree.StringNode(name, child.start, child.end) for name, child in named.items()]
+            return tree.MappingNode(keys, list(named.values()), [given[0], *self._each(more)])
         if isinstance(node.func, ast.Attribute | ast.Name) and ast.unparse(node.func).endswith("expandvars"):
             given = [piece for text in given if isinstance(text, tree.StringNode) for piece in pieces(text, _REFERENCE)]
         return tree.CallNode(self.convert(node.func), given, named)
@@ -166,6 +170,12 @@ class _PythonConverter:
             if isinstance(node.ops[0], ast.In | ast.NotIn)
             else tree.ComparisonNode(left, right)
         )
+
+    def _BinOp(self, node: ast.BinOp) -> tree.Node:  # noqa: N802
+        left, right = self.convert(node.left), self.convert(node.right)
+        if isinstance(node.op, ast.BitOr) and isinstance(right, tree.MappingNode):
+            return tree.MappingNode(right.keys, right.inner[: len(right.keys)], [left, *right.taken])
+        return tree.Node([left, right])
 
     def _IfExp(self, node: ast.IfExp) -> tree.Node:  # noqa: N802
         return tree.ConditionalNode(self.convert(node.test), self.convert(node.body), self.convert(node.orelse))

@@ -167,6 +167,9 @@ class Scopes:
             if isinstance(node.function, tree.MemberNode) and node.function.name in self.words.copies:
                 return before
             return f"{before}()" if before and not node.arguments else None
+        if isinstance(node, tree.MappingNode):  # a copy with more in it
+            paths = (self.path(child, depth + 1) for child in node.taken)
+            return next((path for path in paths if path in self.words.maps), None)
         return None
 
     def _path_of(self, name: str, depth: int) -> str | None:
