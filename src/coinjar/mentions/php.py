@@ -113,7 +113,7 @@ class PhpConverter(SyntaxConverter):
         """Convert `new Process(command, folder, environment)` as well."""
         words = [self.word(child) for child in node.named_children[:1]]
         every = next((child for child in node.named_children if child.type == "arguments"), None)
-        given, _ = self.arguments(every.named_children if every else [])
+        given, named = self.arguments(every.named_children if every else [])
         if (
             words
             and words[0].rpartition("\\")[2] == "Process"
@@ -121,7 +121,7 @@ class PhpConverter(SyntaxConverter):
             and isinstance(given[2], tree.ListNode)
         ):
             return tree.Node([*given, _put_into_another(given[2])])
-        return tree.Node(given)
+        return tree.Node([*given, *named.values()])
 
     def _member_call_expression(self, node: Syntax) -> tree.Node:
         of = node.child_by_field_name("object") or node.child_by_field_name("scope")

@@ -207,7 +207,10 @@ class ProgramReader:
         elif path in self.words.asking:
             self._each(node.arguments, UseContext(asked=True))
         else:
-            self._see(node.function, UseContext(context.default))
+            if method in self.words.conversions and isinstance(node.function, tree.MemberNode):
+                self._see(node.function.of, context)
+            else:
+                self._see(node.function, UseContext(context.default))
             self._each(
                 [*node.arguments, *node.named.values()],
                 UseContext(context.default) if path in self.words.conversions else PLAIN,

@@ -16,7 +16,7 @@ from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 class RubyConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"ENV|system|spawn|popen|sh|Open3"
+    root = rb"ENV|system|spawn|popen|exec|sh|Open3"
     falls_back = frozenset({"||", "or"})
     joins = frozenset({"&&", "and"})
     words = LanguageTerms(
