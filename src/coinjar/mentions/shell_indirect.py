@@ -11,7 +11,9 @@ from tree_sitter import Node as Syntax
 
 from coinjar.mentions.shell_events import NAME, READS, NameEvent
 
-_INDIRECT = re.compile(rb"\$\{!([A-Za-z_]\w*)(?![\w@*\[])|\bprintenv[ \t]+\"?\$\{?([A-Za-z_]\w*)")
+_INDIRECT = re.compile(
+    rb"(?:\$\{!|\\\$\{?\$\{?|\bprintenv[ \t]+\"?\$\{?)([A-Za-z_]\w*)(?![\w@*\[])"  # the second one for `eval`
+)
 _FUNCTION = re.compile(
     rb"(?ms)^[ \t]*(?:function[ \t]+)?([\w-]+)[ \t]*(?:\(\))?[ \t]*\{(?:([^\n]*)\}[ \t]*$|(.*?)^[ \t]*\})"
 )
@@ -24,7 +26,7 @@ class IndirectNames:
 
     def __init__(self, data: bytes) -> None:
         self.data = data
-        indirect = {(match[1] or match[2]).decode() for match in _INDIRECT.finditer(data)}
+        indirect = {match[1].decode() for match in _INDIRECT.finditer(data)}
         self.known: set[str] = set()
         """Those whose names are in the script."""
         self._functions: dict[str, int | None] = {}
