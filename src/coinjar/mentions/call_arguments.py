@@ -18,7 +18,16 @@ def stand_in(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tree.
     """Return a call's fallback for a missing value: a named argument, an argument of such a parameter, or the one after
     the variable's name.
     """
+    pairs = [
+        (key, value)
+        for each in node.arguments
+        if isinstance(each, tree.MappingNode)
+        for key, value in zip(each.keys, each.inner, strict=False)
+    ]  # Ruby's named arguments
     named = next((value for name, value in node.named.items() if name in _STAND_INS), None)
+    named = named or next(
+        (value for key, value in pairs if isinstance(key, tree.ConstantNode) and key.text in _STAND_INS), None
+    )
     place = next(
         (index for index, name in enumerate(function.parameters) if name.lstrip("$").lower() in _STAND_INS), at + 1
     )
@@ -103,11 +112,15 @@ def last_name(node: tree.Node) -> str | None:
 
 def is_own(node: tree.Node) -> bool:
     """Return whether a function is called by its bare name, or as the object's own."""
-    return isinstance(node, tree.NameNode) or (
-        isinstance(node, tree.MemberNode)
-        and isinstance(node.of, tree.NameNode)
-        and node.of.text in ("this", "self", "static", "$this")
-    )
+    if isinstance(node, tree.NameNode):
+        return True
+    of = node.of if isinstance(node, tree.MemberNode) else None
+    if (
+        isinstance(of, tree.MemberNode | tree.CallNode)
+        and last_name(of.function if isinstance(of, tree.CallNode) else of) == "class"
+    ):
+        return is_own(of)  # Ruby's `self.class`
+    return isinstance(of, tree.NameNode) and of.text in ("this", "self", "static", "$this")
 
 
 def pieces(text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:

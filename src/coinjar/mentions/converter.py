@@ -140,12 +140,14 @@ class SyntaxConverter:
         return tree.AssignmentNode(self.field(node, "left"), self.field(node, "right"), keeps=sign in ("||=", "??="))
 
     def function(self, node: Syntax) -> tree.Node:
-        """Convert a function with named parameters."""
-        parameters = node.child_by_field_name("parameters")
+        """Convert a function with named parameters; one without a body is only declared."""
+        parameters, body = node.child_by_field_name("parameters"), node.child_by_field_name("body")
+        if body is None:
+            return tree.Node()
         names = (
             [self.word(child.child_by_field_name("name")) for child in parameters.named_children] if parameters else []
         )
-        return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.field(node, "body"))
+        return tree.FunctionNode(self.word(node.child_by_field_name("name")), names, self.convert(body))
 
     def declared(self, node: Syntax) -> tree.Node:
         """Convert a class or similar: its name is declared in the file."""

@@ -25,6 +25,8 @@ _OF_A_REQUEST = frozenset(
 
 _VARIABLE = re.compile(r"(?!HTTP_|REDIRECT_|SSL_|ORIG_|CONTEXT_|PHP_AUTH_)[A-Za-z_]\w*")
 """What a variable of the environment can be called; with these beginnings a web server sets them for each request."""
+_WITH_EACH = {"array_map": (0, 1), "array_filter": (1, 0), "array_walk": (1, 0)}
+"""Functions that call one with each element of a list: where the two stand."""
 _PUT = re.compile(rb"""\(\s*["']([A-Za-z_]\w*)=""")
 
 
@@ -99,6 +101,10 @@ class PhpConverter(SyntaxConverter):
         given, named = self._given(node)
         if name == "define" and len(given) == 2 and isinstance(given[0], tree.StringNode):
             return tree.AssignmentNode(tree.NameNode(given[0].text), given[1])
+        if name in _WITH_EACH and len(given) > 1:
+            function, over = (given[at] for at in _WITH_EACH[name])
+            if isinstance(function, tree.FunctionNode):
+                function.over = over
         if name == "proc_open" and len(given) > 4 and isinstance(given[4], tree.ListNode):
             return tree.Node([*given, _put_into_another(given[4])])
         if name == "putenv" and given and not isinstance(given[0], tree.StringNode):

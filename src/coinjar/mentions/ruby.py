@@ -65,6 +65,9 @@ class RubyConverter(SyntaxConverter):
     def _simple_symbol(self, node: Syntax) -> tree.Node:
         return tree.ConstantNode(self.word(node).lstrip(":"))
 
+    def _hash_key_symbol(self, node: Syntax) -> tree.Node:
+        return tree.ConstantNode(self.word(node))
+
     def _element_reference(self, node: Syntax) -> tree.Node:
         of, *keys = node.named_children
         return tree.IndexNode(self.convert(of), self.convert(keys[0]) if keys else tree.Node())
