@@ -115,10 +115,8 @@ def is_own(node: tree.Node) -> bool:
     if isinstance(node, tree.NameNode):
         return True
     of = node.of if isinstance(node, tree.MemberNode) else None
-    if (
-        isinstance(of, tree.MemberNode | tree.CallNode)
-        and last_name(of.function if isinstance(of, tree.CallNode) else of) == "class"
-    ):
+    of = of.function if isinstance(of, tree.CallNode) else of
+    if isinstance(of, tree.MemberNode) and of.name == "class":
         return is_own(of)  # Ruby's `self.class`
     return isinstance(of, tree.NameNode) and of.text in ("this", "self", "static", "$this")
 

@@ -101,6 +101,10 @@ class ProgramReader:
             self._call(node, context)
         elif isinstance(node, tree.MemberNode):
             self._see(node.of, UseContext(context.default))
+        elif isinstance(node, tree.LoopNode) and node.variable:
+            self._see(node.over, PLAIN)
+            with self.scopes.looping(node):
+                self._see(node.body, PLAIN)
         elif isinstance(node, tree.FunctionNode):
             self.wanted.update(name for name, value in node.given.items() if self._is_followed(value))
             with self.scopes.inside(node):

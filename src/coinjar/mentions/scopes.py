@@ -82,6 +82,17 @@ class Scopes:
             self.stack.pop()
             self.visible = outer
 
+    @contextmanager
+    def looping(self, node: tree.LoopNode) -> Iterator[None]:
+        """Enter a loop's body: another loop of the function may have a variable of the same name."""
+        self.stack.append(_Frame({node.variable: [node]}, {}, {}))
+        outer, self.visible = self.visible, len(self.stack)
+        try:
+            yield
+        finally:
+            self.stack.pop()
+            self.visible = outer
+
     def _bind(self, node: tree.Node, result: dict[str, list[Bound]]) -> None:
         if (
             isinstance(node, tree.AssignmentNode)
