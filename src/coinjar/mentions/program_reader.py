@@ -123,10 +123,12 @@ class ProgramReader:
         used = {mention.name for mention in self.mentions[middle:]}
         for at in range(before, middle) if gives_a_value(node.test) else ():
             self._default(at, self._written(node.other))  # a test that gives the value a name
-        if not isinstance(node.test, tree.ComparisonNode):
-            for at in [at for at in range(middle, end) if self.mentions[at].name in self._names(before, middle)]:
-                self._default(at, self._written(node.other))
+        tested = set() if isinstance(node.test, tree.ComparisonNode) else self._names(before, middle)
+        for at in [at for at in range(middle, end) if self.mentions[at].name in tested]:
+            self._default(at, self._written(node.other))
         self._see(node.other, context)
+        for at in [at for at in range(end, len(self.mentions)) if self.mentions[at].name in tested]:
+            self._default(at, self._written(node.then))
         if isinstance(node.test, tree.ComparisonNode):
             # compared with nothing and then used, on either side: a value that is read, not a switch
             used_else = self._names(end, len(self.mentions))
