@@ -180,7 +180,9 @@ class SyntaxConverter:
         return tree.Node(self.each(parts))
 
     def value(self, node: Syntax) -> tree.Node:
-        return tree.ConstantNode(self.word(node).rstrip("lLfFdDuU_").lower())
+        word = self.word(node)
+        number = word.replace("_", "") if word[:1].isdigit() else word  # `86_400` is 86400
+        return tree.ConstantNode(number.rstrip("lLfFdDuU_").lower())
 
     def nothing(self, node: Syntax) -> tree.Node:
         del node

@@ -27,7 +27,7 @@ from coinjar.mentions.scopes import Parameter, Scopes
 from coinjar.mentions.written_literals import written
 
 _ROUNDS = 4
-_OF_TRUTH = re.compile("bool|flag|enabled|^is_?")
+_OF_TRUTH = re.compile(r"bool|flag|enabled|^is_?|\?$")
 """In the name of a function that makes a truth value of a variable."""
 _PUTS = frozenset("put set remove putIfAbsent computeIfAbsent compute merge replace Add TryAdd Remove".split())
 """Methods of another program's environment that change one variable."""

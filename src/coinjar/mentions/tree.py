@@ -70,7 +70,7 @@ class IndexNode(Node):
 
 EACH = frozenset(
     "forEach for_each map flatMap each filter some every associateWith associate mapNotNull any all "
-    "Where Select All Any ForEach".split()
+    "Where Select All Any ForEach reject select find detect partition any? all? none?".split()
 )
 """Methods that call a function with each element of a list."""
 
