@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TypeAlias
 
 from coinjar.core.definition import Command, Definition, FromEnv, FromFile, FromStore, Outside, Undecryptable, Unset
-from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_encrypted_for_others, raise_all
+from coinjar.core.errors import CoinJarError, InputError, Location, is_encrypted_for_others, raise_all
 from coinjar.core.kinds import normal
 from coinjar.core.model import Jar, Layer, Resolved, Scope, Variable
 from coinjar.core.names import ALL, SHARED
@@ -255,7 +255,10 @@ class Resolver:
         resolved = self.value(reference.name, reference.service or service)
         if resolved.fault:
             raise resolved.fault
-        if resolved.text is None and not reference.operator and (hint := _ask_supplier(resolved.variable)):
+        if resolved.text is None and not reference.operator and resolved.variable.supplied_by:
+            from coinjar.core.resolution_faults import ask_supplier
+
+            hint = ask_supplier(resolved.variable)
             raise InputError(f"{reference.name} is not known yet", hint=hint, code="reference")
         return ReferenceValue(resolved.text if resolved.text is None else reveal(resolved.text), resolved.secret)
 
@@ -318,32 +321,47 @@ class Resolver:
         if only is None and key in self._resolved:
             return self._resolved[key]
         self.jar.service(service)
-        result: dict[str, Resolved] = {}
+        settled = self._settled.setdefault(phase, {})
+        if only is None and settled and (result := self._all_settled(service, settled)):
+            self._resolved[key] = result
+            return result
+        result = {}
         faults: list[CoinJarError] = []
         variables = self.jar.variables_for(service)
-        settled = self._settled.setdefault(phase, {})
         for variable in variables if only is None else [each for each in variables if only(each.name)]:
-            name = variable.name
-            if (known := settled.get(name)) is not None:  # by far the most, where there are many services
-                result[name] = known
-                continue
-            if variable.phase not in (phase, "both") or name in self.absent:
-                continue
-            resolved = self._settling(variable, service, settled)
-            if resolved.fault is not None:
-                if closed and is_encrypted_for_others(resolved.fault):
-                    result[name] = resolved
-                else:
-                    faults.append(resolved.fault)
-            elif variable.is_missing(resolved.text):
-                faults.append(missing(variable, self.stage, service, is_empty=resolved.text == ""))
-            elif resolved.definition is not None:
-                result[name] = resolved
+            if (known := settled.get(variable.name)) is not None:
+                result[variable.name] = known
+            elif variable.phase in (phase, "both") and variable.name not in self.absent:
+                resolved = self._settling(variable, service, settled)
+                if (fault := self._fault_of(resolved, service, closed=closed)) is not None:
+                    faults.append(fault)
+                elif resolved.definition is not None:
+                    result[variable.name] = resolved
         faults += self._idle_one_offs(service, phase, only)
         raise_all(list({id(fault): fault for fault in faults}.values()))
         if only is None:
             self._resolved[key] = result
         return result
+
+    def _all_settled(self, service: str, settled: Mapping[str, Resolved]) -> dict[str, Resolved] | None:
+        """Return what a service gets if it is what others have already got: where there are many services, by far the
+        most.
+        """
+        names = self.jar.names_for(service)
+        every = [known for known in map(settled.get, names) if known is not None]
+        if len(every) < len(names) or self.layers[-1].kind == "one-off":
+            return None
+        return dict(zip(names, every, strict=True))
+
+    def _fault_of(self, resolved: Resolved, service: str, *, closed: bool) -> CoinJarError | None:
+        """Return why a service cannot get a value; with `closed`, a value that is encrypted for others is given."""
+        if resolved.fault is not None:
+            return None if closed and is_encrypted_for_others(resolved.fault) else resolved.fault
+        if not resolved.variable.is_missing(resolved.text):
+            return None
+        from coinjar.core.resolution_faults import missing  # only where something is
+
+        return missing(resolved.variable, self.stage, service, is_empty=resolved.text == "")
 
     def _settling(self, variable: Variable, service: str, settled: dict[str, Resolved]) -> Resolved:
         """Return a variable's value, and note it if every service of it has the same, and no fault."""
@@ -362,38 +380,6 @@ class Resolver:
             if only is not None and not only(name):
                 continue
             if variable.phase not in (phase, "both") or not self.applies(variable, service):
+                from coinjar.core.resolution_faults import idle_one_off
+
                 yield idle_one_off(variable, self.stage, service)
-
-
-def idle_one_off(variable: Variable, stage: str, service: str) -> UsageError:
-    """Return the error of a one-off value that no service would see."""
-    where = f"is not for {service} on {stage}" if variable.phase != "build" else "is a build-time variable"
-    return UsageError(
-        f"{variable.name} {where}, so a one-off value has no effect",
-        hint="omit it, or correct the stage and the service",
-    )
-
-
-def _ask_supplier(variable: Variable) -> str:
-    """Return the hint for a value that a destination supplies and that is not known yet."""
-    return (
-        f"{' or '.join(variable.supplied_by)} supplies it: `coinjar deliver` reads it from there"
-        if variable.supplied_by
-        else ""
-    )
-
-
-def missing(variable: Variable, stage: str, service: str | None, *, is_empty: bool = False) -> InputError:
-    """Return the error of a required variable with no value or an empty one."""
-    whose = f" for {service}" if service else ""
-    hint = (
-        f"`coinjar put {variable.name} --stage {stage}`"
-        if variable.secret
-        else f"`coinjar put {variable.name}=… --stage {stage}`"
-    )
-    return InputError(
-        f"{variable.name} is required and {'is empty' if is_empty else 'has no value'} on {stage}{whose}",
-        hint=_ask_supplier(variable) or (f"{hint}, or declare may_be_empty: true" if is_empty else hint),
-        location=variable.location,
-        code="CJ001",
-    )

@@ -362,6 +362,14 @@ class Jar(Record, kw_only=True):
         """Return the variables that a service gets, on stages where they exist, in the order of declaration."""
         return self._for_services[service]
 
+    def names_for(self, service: str) -> tuple[str, ...]:
+        """Return the names of the variables that a service gets, on stages where they exist."""
+        return self._names_for_services[service]
+
+    @cached_property
+    def _names_for_services(self) -> dict[str, tuple[str, ...]]:
+        return {name: tuple(each.name for each in variables) for name, variables in self._for_services.items()}
+
     def services_with(self, variable: Variable) -> list[str]:
         """Return the services that get the variable, on any stage."""
         if variable.services is None:

@@ -161,7 +161,8 @@ class DestinationOptions:
             self._leading_outside[pattern] = self._outside([pattern])
         outside = self._leading_outside[pattern]
         self.render_context.gate.require(*outside)
-        path = self.render_context.root / expanded(fill(pattern, stage=stage, service=service))
+        named = fill(pattern, stage=stage, service=service)
+        path = self.render_context.root / (expanded(named) if named.startswith("~") else named)
         if not outside and self._is_linked_outside(path):
             raise link_outside(path)
         return path

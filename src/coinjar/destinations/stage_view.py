@@ -95,6 +95,8 @@ class StageView:
         self.stage = resolver.stage
         self.destination = destination
         self._entries: dict[tuple[str, tuple[str, ...]], list[Entry]] = {}
+        self._usual: dict[Resolved, Entry] = {}
+        """What services share, made once."""
 
     def services(self) -> list[str]:
         """Return the services of the destination."""
@@ -183,11 +185,14 @@ class StageView:
         takes_every = takes_all(self.destination)
         entries: list[Entry] = []
         for resolved in values:
+            if (known := self._usual.get(resolved)) is not None:
+                entries.append(known)
+                continue
             variable = resolved.variable
             if not takes_every and not gets(self.destination, variable.name):
                 continue
             if not resolved.secret and not variable.also_as:  # by far the most
-                entries.append(Entry(variable.name, resolved.text, variable))
+                entries.append(self._usual.setdefault(resolved, Entry(variable.name, resolved.text, variable)))
             else:
                 entries += self._made_with_care(resolved)
         return entries

@@ -5,6 +5,8 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from functools import lru_cache
+from itertools import repeat
+from operator import itemgetter
 from typing import NamedTuple, TypeAlias
 
 from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
@@ -150,16 +152,20 @@ Carriers: TypeAlias = Callable[[], Sequence[Dialect]]
 
 
 @lru_cache(maxsize=65536)
-def _reason(dialect: Dialect, name: str, text: str) -> str | None:
+def _reason(dialect: Dialect, name: str, text: str | None) -> str | None:
     """Cached: services and stages share most of their values."""
-    return dialect.unsupported_reason(name, text)
+    return dialect.unsupported_reason(name, text or "")
+
+
+_NAME_OF, _TEXT_OF = itemgetter(0), itemgetter(1)
+"""Of an entry, for hot loops."""
 
 
 def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tuple) -> None:
     """Raise InputError for every entry that the grammar cannot carry, naming the `carriers` that can."""
     faults: list[CoinJarError] = []
-    for entry in [entry for entry in entries if _reason(dialect, entry.name, entry.text or "")]:
-        why = _reason(dialect, entry.name, entry.text or "")
+    reasons = map(_reason, repeat(dialect), map(_NAME_OF, entries), map(_TEXT_OF, entries))
+    for entry, why in zip(entries, reasons, strict=True):
         if why:
             able = [
                 other.name for other in carriers() if other.unsupported_reason(entry.name, entry.text or "") is None
