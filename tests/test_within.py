@@ -144,10 +144,10 @@ dev --service web --service mailer -- env|dev prod -s web -- env|dev --service '
 --bare dev -s web -- env||dev -s web --mask""".replace("\n", "|").split("|")
 
 
-@pytest.mark.parametrize("state", ["as it is", "faulty", "own values", "elsewhere", "no jar"])
+@pytest.mark.parametrize("state", ["as it is", "faulty", "own values", "elsewhere", "named", "no jar"])
 def test_the_usual_form_does_what_the_program_s_other_forms_do(web: Coinjar, state: str) -> None:
     """An option before the command is not the usual form, and changes nothing."""
-    env = dict(web.env)
+    env, named = dict(web.env), list[str]()
     if state == "faulty":
         web.write({"jar/plain/dev.yaml": "all: {PORT: none, NAMED: x}\n"})
     elif state == "own values":
@@ -156,11 +156,14 @@ def test_the_usual_form_does_what_the_program_s_other_forms_do(web: Coinjar, sta
         env["COINJAR_JAR"] = str(web.folder / "jar")
     elif state == "no jar":
         env["COINJAR_JAR"] = ""
-    folder = web.folder if state not in ("elsewhere", "no jar") else web.folder.parent
+    elif state == "named":
+        named = ["--jar", str(web.folder / "jar")]
+        env["COINJAR_JAR"] = "/nowhere"
+    folder = web.folder if state not in ("elsewhere", "no jar", "named") else web.folder.parent
     for words in map(shlex.split, FORMS):
         usual, other = (
             subprocess.run([PROGRAM, *before, "within", *words], cwd=folder, env=env, capture_output=True, check=False)
-            for before in ([], ["--color", "auto"])
+            for before in (named, ["--color", "auto", *named])
         )
         assert (usual.returncode, usual.stdout, usual.stderr) == (other.returncode, other.stdout, other.stderr), words
-        assert usual.returncode or state in ("as it is", "own values", "elsewhere")
+        assert usual.returncode or state in ("as it is", "own values", "elsewhere", "named")

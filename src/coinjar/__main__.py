@@ -27,7 +27,7 @@ def run() -> None:
 
 
 def _code() -> int:
-    if sys.argv[1:2] == ["within"]:
+    if "within" in (sys.argv[1:2] if sys.argv[1:2] != ["--jar"] else sys.argv[3:4]):
         from coinjar.cli.direct_start import start_directly
 
         if (code := start_directly(sys.argv[1:])) is not None:

@@ -13,8 +13,9 @@ from coinjar.system.process_secrets import take  # noqa: E402
 
 
 class _Start(NamedTuple):
-    """`within STAGE [--service SERVICE] -- CMD [ARGUMENT...]`."""
+    """`[--jar PATH] within STAGE [--service SERVICE] -- CMD [ARGUMENT...]`."""
 
+    jar: str | None
     stage: str
     service: str | None
     command: list[str]
@@ -38,7 +39,10 @@ def start_directly(given: list[str]) -> int | None:
 
 
 def _usual_form(given: list[str]) -> _Start | None:
-    if given[:1] != ["within"] or "--" not in given:
+    jar = os.environ.get("COINJAR_JAR")
+    if given[:1] == ["--jar"]:
+        jar, given = given[1] if len(given) > 1 else "", given[2:]
+    if given[:1] != ["within"] or "--" not in given or (jar or "").startswith("-"):
         return None
     end = given.index("--")
     words, command = given[1:end], given[end + 1 :]
@@ -47,7 +51,7 @@ def _usual_form(given: list[str]) -> _Start | None:
         service = words.pop(name + 1)
         words.pop(name)
     is_usual = len(words) == 1 and command and not any(word.startswith("-") for word in (*words, service or ""))
-    return _Start(words[0], service, command) if is_usual else None
+    return _Start(jar or None, words[0], service, command) if is_usual else None
 
 
 def _start(form: _Start) -> NoReturn:
@@ -55,5 +59,5 @@ def _start(form: _Start) -> NoReturn:
     from coinjar.cli.opening import opened_at, require_folder, resolved
 
     require_folder()
-    _, resolution = resolved(opened_at(os.environ.get("COINJAR_JAR") or None), form.stage, form.service, None)
+    _, resolution = resolved(opened_at(form.jar), form.stage, form.service, None)
     exec_program(form.command, environment(resolution, os.environ, bare=False))
