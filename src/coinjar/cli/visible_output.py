@@ -9,9 +9,12 @@ import re
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from typing import TextIO
+from typing import TYPE_CHECKING, TextIO
 
 from coinjar.core.display import escaped
+
+if TYPE_CHECKING:
+    from typing_extensions import Buffer
 
 _OWN = r"(\x1b\[(?:[0-2]|3[1-6]|1;31)m)"
 """The styles of our own tables; a name that contains one of them changes a colour, and nothing else."""
@@ -46,17 +49,26 @@ def draw(text: str) -> None:
 
 
 class _ClosedOutput(io.RawIOBase):
-    """Stands for an output that was closed before we began: what is written is lost, and that is an error."""
+    """Stands for an output that was closed before we began: what is written is lost, which is an error until it
+    `is_told`.
+    """
+
+    is_told = False
 
     def writable(self) -> bool:
         return True
 
-    def write(self, _data: object) -> int:
+    def write(self, data: Buffer) -> int:
+        if self.is_told:
+            return memoryview(data).nbytes
         raise OSError(errno.EBADF, os.strerror(errno.EBADF))
 
 
 def drop_output() -> None:
     """Give up what cannot be written to stdout, so that the end of the process does not try again."""
+    raw = getattr(getattr(sys.stdout, "buffer", None), "raw", None)
+    if isinstance(raw, _ClosedOutput):
+        raw.is_told = True
     with suppress(OSError, ValueError):
         null = os.open(os.devnull, os.O_WRONLY)
         os.dup2(null, sys.stdout.fileno())
