@@ -9,6 +9,8 @@ from pathlib import Path
 from tests.labelled import NAMES, Score, scores, snippets
 
 FILES = 10_000
+LONGEST = 1_000
+"""Characters of a snippet; a whole program would take its language's share of the time."""
 SHARE = 0.04
 """Of the files that mention any variable."""
 _NOT_PARSED = "text of another version"
@@ -39,7 +41,7 @@ def code_tree(folder: Path) -> None:
     """Write the tree: files of 6 KB on average, as source files are."""
     rng = random.Random(6)
     by_language: dict[str, list[str]] = {}
-    for snippet in [snippet for snippet in snippets() if snippet.title != _NOT_PARSED]:
+    for snippet in [snippet for snippet in snippets() if snippet.title != _NOT_PARSED and len(snippet.text) < LONGEST]:
         by_language.setdefault(snippet.language, []).append(snippet.text)
     for number in range(FILES):
         language = rng.choice(_LANGUAGES)
