@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.mentions import tree
@@ -74,18 +74,16 @@ class Scopes:
                 self._bind(inner, result)
         if not self.stack:
             self.called = {_called(child) for child in _all(node) if isinstance(child, tree.CallNode)}
-        self.stack.append(_Frame(result, {}, {}))
-        outer, self.visible = self.visible, len(self.stack)
-        try:
+        with self._binding(result):
             yield
-        finally:
-            self.stack.pop()
-            self.visible = outer
+
+    def looping(self, node: tree.LoopNode) -> AbstractContextManager[None]:
+        """Enter a loop's body: another loop of the function may have a variable of the same name."""
+        return self._binding({node.variable: [node]})
 
     @contextmanager
-    def looping(self, node: tree.LoopNode) -> Iterator[None]:
-        """Enter a loop's body: another loop of the function may have a variable of the same name."""
-        self.stack.append(_Frame({node.variable: [node]}, {}, {}))
+    def _binding(self, names: dict[str, list[Bound]]) -> Iterator[None]:
+        self.stack.append(_Frame(names, {}, {}))
         outer, self.visible = self.visible, len(self.stack)
         try:
             yield
