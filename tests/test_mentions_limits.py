@@ -49,6 +49,9 @@ def test_following_names_is_linear(ending: str, start: str, line: str, pairs: li
         ("h.tmpl", "${a:-"),
         ("I.java", "a=>"),
         ("J.cs", "<a "),
+        ("k.sh", "f() {\n${!x} "),
+        ("l.go", 'EnvVar: "A"\n'),
+        ("M.java", "enum A { B(C), D; A(int x) { this.x = x; } }\n"),
     ],
 )
 def test_a_text_that_nobody_writes_ends(name: str, token: str, cj: Coinjar, monkeypatch: pytest.MonkeyPatch) -> None:

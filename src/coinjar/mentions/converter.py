@@ -41,6 +41,7 @@ class SyntaxConverter:
 
     def __init__(self, data: bytes, also: Iterable[str]) -> None:
         self.data = data
+        self.also = also
         self.spots = places(data, self.root, also)
 
     def touches(self, node: Syntax) -> bool:

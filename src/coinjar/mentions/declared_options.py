@@ -15,7 +15,9 @@ _GO_OPTION = re.compile(
     rb"|\bBindEnv\(\s*\"[^\"\n]*\"\s*,([^()]*)\)"
 )
 _GO_VALUE = re.compile(rb"\bValue\s*:\s*(?:\"([^\"\n]*)\"|(-?[\w.]+))")
-_GO_VALUE_AFTER = re.compile(rb"[^{}]*?\bValue\s*:\s*(?:\"([^\"\n]*)\"|(-?[\w.]+))")
+_GO_VALUE_AFTER = re.compile(rb"[^{}]{0,1000}?\bValue\s*:\s*(?:\"([^\"\n]*)\"|(-?[\w.]+))")
+_NEAR = 1000
+"""Bytes around a name in which its default is looked for."""
 _TEXT = re.compile(rb'"([A-Za-z_]\w*)"')
 _RUST = re.compile(
     rb"#\[\s*(?:arg|clap|structopt|command|envconfig|option)\s*"
@@ -49,7 +51,8 @@ def _go(data: bytes) -> Iterator[Mention]:
             yield found._replace(probable="env:" if b"envPrefix:" in data else "")  # a prefix may stand before it
     for option in _GO_OPTION.finditer(data):
         group = option.lastindex or 0
-        opened = data.rfind(b"{", 0, option.start())
+        near = max(option.start() - _NEAR, 0)
+        opened = data.rfind(b"{", near, option.start())
         default = _GO_VALUE.search(data, opened + 1, option.start()) if group < 3 and opened >= 0 else None
         default = default or (_GO_VALUE_AFTER.match(data, option.end()) if group < 3 else None)
         yield from (_named(text, default=default) for text in _TEXT.finditer(data, *option.span(group)))

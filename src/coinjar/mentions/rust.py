@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 import tree_sitter_rust
 from tree_sitter import Language as Grammar
 from tree_sitter import Node as Syntax
@@ -72,23 +74,18 @@ class RustConverter(SyntaxConverter):
         return tree.Node(self.all(node.named_children))
 
     def _macro_invocation(self, node: Syntax) -> tree.Node:
-        """Convert a macro's arguments, which the grammar leaves as tokens: they are parsed again as a call's, at the
-        same position.
-        """
+        """Convert a macro's arguments, which the grammar leaves as tokens: they are parsed again, as a call's."""
         tokens = next((child for child in node.named_children if child.type == "token_tree"), None)
-        if tokens is None or tokens.start_byte + 1 < len(_BEFORE_ARGUMENTS):
+        if tokens is None:
             return tree.Node()
-        before = b" " * (tokens.start_byte + 1 - len(_BEFORE_ARGUMENTS)) + _BEFORE_ARGUMENTS
-        again = parse(
-            Parser(Grammar(tree_sitter_rust.language())),
-            before + self.data[tokens.start_byte + 1 : tokens.end_byte - 1] + b")}",
-        )
+        inside = _BEFORE_ARGUMENTS + self.data[tokens.start_byte + 1 : tokens.end_byte - 1] + b")}"
+        again = parse(_parser(), inside)
         call = next((node for node in _below(again) if node.type == "call_expression"), None)
         arguments = call.child_by_field_name("arguments") if call else None
-        return tree.CallNode(
-            tree.NameNode(self.word(node.child_by_field_name("macro")) + "!"),
-            self.all(arguments.named_children) if arguments else [],
-        )
+        given = RustConverter(inside, self.also).all(arguments.named_children) if arguments else []
+        for argument in given:
+            _move(argument, tokens.start_byte + 1 - len(_BEFORE_ARGUMENTS))
+        return tree.CallNode(tree.NameNode(self.word(node.child_by_field_name("macro")) + "!"), given)
 
     def _let_declaration(self, node: Syntax) -> tree.Node:
         return tree.Node(
@@ -163,6 +160,18 @@ class RustConverter(SyntaxConverter):
         if node.type == "self":
             return [tree.ImportNode(before.rstrip(".").rpartition(".")[2], before.rstrip("."))]
         return [tree.ImportNode(whole.rpartition(".")[2], whole)]
+
+
+@cache
+def _parser() -> Parser:
+    return Parser(Grammar(tree_sitter_rust.language()))
+
+
+def _move(node: tree.Node, by: int) -> None:
+    """Move a converted node to where it is in the file."""
+    node.start, node.end = node.start + by, node.end + by
+    for child in node.inner:
+        _move(child, by)
 
 
 def _below(node: Syntax) -> list[Syntax]:

@@ -15,7 +15,7 @@ _INDIRECT = re.compile(
     rb"(?:\$\{!|\\\$\{?\$\{?|\bprintenv[ \t]+\"?\$\{?)([A-Za-z_]\w*)(?![\w@*\[])"  # the second one for `eval`
 )
 _FUNCTION = re.compile(
-    rb"(?ms)^[ \t]*(?:function[ \t]+)?([\w-]+)[ \t]*(?:\(\))?[ \t]*\{(?:([^\n]*)\}[ \t]*$|(.*?)^[ \t]*\})"
+    rb"(?ms)^[ \t]*(?:function[ \t]+)?([\w-]+)[ \t]*(?:\(\))?[ \t]*\{(?:([^\n]*)\}[ \t]*$|(.{0,3000}?)^[ \t]*\})"
 )
 _EVERY = re.compile(rb"\bfor[ \t]+([A-Za-z_]\w*)(?:[ \t]+in[ \t]+\"\$@\")?[ \t]*(?:;|\n)")
 _FIRST = re.compile(rb"\b([A-Za-z_]\w*)=\"?\$\{?1\b")
