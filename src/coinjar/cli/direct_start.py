@@ -33,9 +33,9 @@ def start_directly(given: list[str]) -> int | None:
         try:
             return _start(form)
         except (Exception, KeyboardInterrupt) as error:  # noqa: BLE001 - as for every command
-            from coinjar.cli.main import told
+            from coinjar.cli.main import print_end
 
-            return told(error)
+            return print_end(error)
 
 
 def _usual_form(given: list[str]) -> _Start | None:

@@ -290,11 +290,11 @@ def _main(given: list[str]) -> int:
         code = app(args=given, prog_name="coinjar", standalone_mode=False)
         sys.stdout.flush()
     except (Exception, KeyboardInterrupt) as error:  # noqa: BLE001 - distinguished by what it returns
-        return told(error)
+        return print_end(error)
     return code if isinstance(code, int) else 0
 
 
-def told(error: Exception | KeyboardInterrupt) -> int:
+def print_end(error: Exception | KeyboardInterrupt) -> int:
     """Print what ended a command; return its exit code. A fault of ours is one line, not a traceback."""
     if isinstance(error, CoinJarError):
         print_error(error)

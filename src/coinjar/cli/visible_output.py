@@ -49,17 +49,17 @@ def draw(text: str) -> None:
 
 
 class _ClosedOutput(io.RawIOBase):
-    """Stands for an output that was closed before we began: what is written is lost, which is an error until it
-    `is_told`.
+    """Stands for an output that was closed before we began: what is written is lost, which is an error until
+    that `is_reported`.
     """
 
-    is_told = False
+    is_reported = False
 
     def writable(self) -> bool:
         return True
 
     def write(self, data: Buffer) -> int:
-        if self.is_told:
+        if self.is_reported:
             return memoryview(data).nbytes
         raise OSError(errno.EBADF, os.strerror(errno.EBADF))
 
@@ -68,7 +68,7 @@ def drop_output() -> None:
     """Give up what cannot be written to stdout, so that the end of the process does not try again."""
     raw = getattr(getattr(sys.stdout, "buffer", None), "raw", None)
     if isinstance(raw, _ClosedOutput):
-        raw.is_told = True
+        raw.is_reported = True
     with suppress(OSError, ValueError):
         null = os.open(os.devnull, os.O_WRONLY)
         os.dup2(null, sys.stdout.fileno())

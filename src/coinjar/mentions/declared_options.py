@@ -26,7 +26,7 @@ _RUST = re.compile(
 )
 _RUST_NAME = re.compile(rb'\b(?:env|from)\s*(?:=|\()\s*"([A-Za-z_]\w*)"')
 _RUST_BUILD = re.compile(rb'"cargo::?(?:rerun-if-env-changed=([A-Za-z_]\w*)"|rustc-env=([A-Za-z_]\w*)=)')
-"""What a build script tells cargo: which variables it depends on, and which the compiler gets."""
+"""Lines of a build script for cargo: the variables that it depends on, and those that the compiler gets."""
 _RUST_BARE = re.compile(rb"(?:^|,)\s*env\s*(?:,|$)")
 _RUST_DEFAULT = re.compile(rb'\bdefault(?:_value(?:_t)?)?\s*=\s*(?:"([^"]*)"|(-?[\w.]+))')
 _PLACEHOLDER = re.compile(rb"\\?\$\{([A-Z][A-Z0-9_]+)(?::((?:[^{}]|\{[^{}]*\})*))?\}")
