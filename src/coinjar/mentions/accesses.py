@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import NamedTuple
 
@@ -23,7 +24,8 @@ class EnvironmentAccess(NamedTuple):
     """One access to the environment: the expressions that name the variable, and the kind of access.
 
     `probable`: the helper or form by which it is taken for one, where nothing else shows it. `kind`: the variable's,
-    where the code says it. `defaults`: of each name, where each has its own.
+    where the code says it. `defaults`: of each name, where each has its own. `expands`: the keys are texts with
+    references of this form.
     """
 
     keys: Sequence[tree.Node]
@@ -32,3 +34,4 @@ class EnvironmentAccess(NamedTuple):
     probable: str = ""
     kind: str = ""
     defaults: Sequence[tree.Node | None] = ()
+    expands: re.Pattern[str] | None = None

@@ -60,6 +60,8 @@ def by_pattern(how: AccessPattern, node: tree.CallNode) -> EnvironmentAccess | N
             [*(keys_of(node.arguments) if how.access == SET else node.arguments), *named], how.access
         )
     given = in_order_of(node)
+    if how.expands:
+        return EnvironmentAccess(given[:1], how.access, expands=how.expands)
     if len(given) <= how.name:
         return None
     default = given[how.default] if how.default is not None and len(given) > how.default else node.named.get("default")
@@ -121,9 +123,9 @@ def is_own(node: tree.Node) -> bool:
     return isinstance(of, tree.NameNode) and of.text in ("this", "self", "static", "$this")
 
 
-def pieces(text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:
+def pieces(text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.StringNode]:
     """Return the names that a text refers to: the last group of each match of a pattern."""
-    nodes: list[tree.Node] = []
+    nodes: list[tree.StringNode] = []
     for match in pattern.finditer(text.text):
         group = match.lastindex or 0
         start = text.start + len(text.text[: match.start(group)].encode())
@@ -131,14 +133,48 @@ def pieces(text: tree.StringNode, pattern: re.Pattern[str]) -> list[tree.Node]:
     return nodes
 
 
+def alternatives(keys: Iterable[tree.Node]) -> Iterator[tree.Node]:
+    """Yield the names, of a choice between two of them both."""
+    for key in keys:
+        sides = (
+            (key.left, key.right)
+            if isinstance(key, tree.FallbackNode)
+            else (key.then, key.other)
+            if isinstance(key, tree.ConditionalNode)
+            else None
+        )
+        yield from alternatives(sides) if sides else (key,)
+
+
 def paired(arguments: Iterable[tree.Node]) -> Iterator[tree.Node]:
-    """Yield the names of texts `NAME=value`, also of those that a sum or a call makes of their first part."""
+    """Yield what names the variables of texts `NAME=value`, also of those that a sum or a call makes."""
     for node in arguments:
-        first = node.arguments if isinstance(node, tree.CallNode) else node.inner
-        text = node if isinstance(node, tree.StringNode) else first[0] if first else None
-        if isinstance(text, tree.StringNode) and (text is node or "=" in text.text):
-            name = text.text.partition("=")[0]
-            yield tree.StringNode(name, text.start, text.start + len(name.encode()))
+        if isinstance(node, tree.ConditionalNode):
+            yield from paired([node.then, node.other])
+            continue
+        parts = node.arguments if isinstance(node, tree.CallNode) else [*_summands(node)]
+        first = parts[0] if parts else None
+        if isinstance(first, tree.StringNode) and (first is node or "=" in first.text):
+            name = first.text.partition("=")[0]
+            if "%" not in name:
+                yield tree.StringNode(name, first.start, first.start + len(name.encode()))
+            else:  # a call puts it there: `sprintf("%s=%s", name, value)`
+                yield parts[1] if name == "%s" and len(parts) > 1 else node
+        elif len(parts) > 1 and isinstance(parts[1], tree.StringNode) and parts[1].text.startswith("="):
+            yield parts[0]
+        elif not isinstance(node, tree.CallNode) and any(
+            isinstance(part, tree.StringNode) and "=" in part.text for part in parts
+        ):
+            yield node
+
+
+def _summands(node: tree.Node) -> Iterator[tree.Node]:
+    """Yield the parts of a sum, in order."""
+    if type(node) is tree.Node:
+        for child in node.inner:
+            yield from _summands(child)
+    else:
+        yield node
 
 
 def is_compared_with_empty(node: tree.ComparisonNode) -> bool:

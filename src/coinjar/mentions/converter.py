@@ -15,7 +15,7 @@ from coinjar.mentions import tree
 from coinjar.mentions.base import TextMentions
 from coinjar.mentions.helper_calls import places
 from coinjar.mentions.language_terms import LanguageTerms
-from coinjar.mentions.program_reader import read_again
+from coinjar.mentions.reading_rounds import read_again
 from coinjar.mentions.syntax import parse
 
 _UNARY = ("unary_expression", "prefix_unary_expression", "prefix_expression", "unary_op_expression", "unary")

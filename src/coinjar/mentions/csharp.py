@@ -9,7 +9,6 @@ from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import PRESENCE, SET
-from coinjar.mentions.call_arguments import pieces
 from coinjar.mentions.converter import SyntaxConverter, reader
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
@@ -31,7 +30,7 @@ class CSharpConverter(SyntaxConverter):
         functions={
             "Environment.GetEnvironmentVariable": AccessPattern(),
             "Environment.SetEnvironmentVariable": AccessPattern(access=SET),
-            "Environment.ExpandEnvironmentVariables": AccessPattern(all_names=True),
+            "Environment.ExpandEnvironmentVariables": AccessPattern(expands=_REFERENCE),
         },
         methods={"Contains": AccessPattern(access=PRESENCE), "ContainsKey": AccessPattern(access=PRESENCE)},
         same={"System.Environment": "Environment", "global::System.Environment": "Environment"},
@@ -95,12 +94,6 @@ class CSharpConverter(SyntaxConverter):
     def _invocation_expression(self, node: Syntax) -> tree.Node:
         function, arguments = self.field(node, "function"), node.child_by_field_name("arguments")
         given, named = self.arguments(arguments.named_children if arguments else [])
-        if (
-            self.word(node.child_by_field_name("function")).endswith("ExpandEnvironmentVariables")
-            and given
-            and isinstance(given[0], tree.StringNode)
-        ):
-            given = pieces(given[0], _REFERENCE)
         return tree.CallNode(function, given, named)
 
     def _is_pattern_expression(self, node: Syntax) -> tree.Node:

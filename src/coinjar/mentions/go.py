@@ -2,21 +2,15 @@
 
 from __future__ import annotations
 
-import re
-
 import tree_sitter_go
 from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import SET
-from coinjar.mentions.call_arguments import pieces
 from coinjar.mentions.converter import SyntaxConverter, reader
-from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
+from coinjar.mentions.language_terms import REFERENCE, AccessPattern, LanguageTerms
 
-_REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
-
-
-_APPENDED = tree.MemberNode(tree.MemberNode(tree.NameNode("os"), "Environ"), "append")
+_APPENDED = tree.NameNode("append to Env")
 """What stands for the function that sets `NAME=value` texts for another program."""
 
 
@@ -33,14 +27,14 @@ class GoConverter(SyntaxConverter):
             "syscall.Getenv": AccessPattern(),
             "os.Setenv": AccessPattern(access=SET),
             "os.Unsetenv": AccessPattern(access=SET),
-            "os.ExpandEnv": AccessPattern(all_names=True),
+            "os.ExpandEnv": AccessPattern(expands=REFERENCE),
         },
         free=False,
-        builtins=frozenset({"append"}),
+        builtins=frozenset({"append", _APPENDED.text}),
         child_methods=frozenset({"Setenv"}),
         conversions=frozenset({"strconv.Atoi", "strings.TrimSpace"}),
         fallbacks=frozenset({"cmp.Or"}),
-        pairs=frozenset({"os.Environ.append"}),
+        pairs=frozenset({_APPENDED.text}),
     )
 
     _identifier = _package_identifier = _field_identifier = SyntaxConverter.name
@@ -62,8 +56,6 @@ class GoConverter(SyntaxConverter):
         arguments = node.child_by_field_name("arguments")
         given = self.all(arguments.named_children) if arguments else []
         name = self.word(node.child_by_field_name("function"))
-        if name.endswith(".ExpandEnv") and given and isinstance(given[0], tree.StringNode):
-            given = pieces(given[0], _REFERENCE)
         if (
             name == "append"
             and given

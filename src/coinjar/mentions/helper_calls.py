@@ -26,7 +26,13 @@ _HELPER = re.compile(
 _WORDS = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
 _OF_ENVIRONMENT = re.compile(r"(?i)[\w$]*env(?:y|ironment)?|\w*config_?service")
 """Names of objects whose methods read variables."""
-_OTHER_METHODS = frozenset({"filter", "test", "has", "set", "put", "delete", "remove", "update", "add", "export"})
+_OTHER_METHODS = frozenset(
+    "filter test has set put delete remove update add export append prepend append_path prepend_path extend insert "
+    "define unset setdefault replace merge sub gsub split join match matches search index indexof find startswith "
+    "endswith starts_with ends_with hasprefix hassuffix start_with? end_with? startswith? delete_prefix delete_suffix "
+    "removeprefix removesuffix trimprefix contains containskey include? includes equals equalsignorecase compareto "
+    "eq eql? push concat localecompare charat".split()
+)
 """Methods of such objects that do not read one."""
 _METHODS = {
     "get": "", "str": "", "string": "", "optional": "", "required": "", "require": "", "list": "list", "json": "json",
@@ -37,7 +43,7 @@ _METHODS = {
 _KINDS = {"int": "integer", "integer": "integer", "float": "number", "number": "number", "bool": "boolean"}
 _KINDS |= {"boolean": "boolean", "url": "url", "port": "port"}
 """Kinds by the last word of a function, or by the type that a value is cast to."""
-ENVIRONMENTS = frozenset({"env", "environment", "envVars", "env_vars", "environmentVariables", "extraEnv"})
+ENVIRONMENTS = frozenset({"env", "environment", "envVars", "env_vars", "envvars", "environmentVariables", "extraEnv"})
 ENVIRONMENTS |= frozenset({"environment_variables", "Variables", "buildArgs", "build_args"})
 """Names of maps that set variables for something else."""
 _OPTION = ("envvar", "env_var")
@@ -45,6 +51,7 @@ _OPTION = ("envvar", "env_var")
 _SCHEMA = frozenset(
     {"parse", "safeParse", "parseAsync", "validate", "validateSync", "cast", "check", "decode", "assert"}
 )
+_MERGES = frozenset({"merge", "extend", "assign", "defaults", "merged"})
 _DEFAULTS = ("default", "default_value", "fallback")
 _FORMS = tuple(
     re.compile(form)
@@ -89,7 +96,8 @@ def option(node: tree.CallNode) -> EnvironmentAccess | None:
     if not names:
         return None
     first = node.arguments[0] if node.arguments else None
-    if isinstance(first, tree.StringNode) and first.text.startswith("-"):
+    is_its_name = last_name(node.function) in ("argument", "option")
+    if isinstance(first, tree.StringNode) and (first.text.startswith("-") or is_its_name):
         first = None
     return EnvironmentAccess(names, READ, _default(node) or first)
 
@@ -202,7 +210,10 @@ def schema(
         shapes += [shape for given in _arguments(node.function.of, bound) for shape in _maps(given)]
     keys = [pair for shape in shapes for pair in _names_with_defaults(shape)]
     word = last_name(node.function) or "schema"
-    return EnvironmentAccess([key for key, _ in keys], READ, None, word, "", [of for _, of in keys]) if keys else None
+    names, defaults = [key for key, _ in keys], [of for _, of in keys]
+    if not names or word.lower() in _MERGES:  # a copy of the environment with more in it
+        return EnvironmentAccess(names, SET, None, word) if names else None
+    return EnvironmentAccess(names, READ, None, word, "", defaults)
 
 
 def _values(node: tree.Node) -> Sequence[tree.Node]:

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import re
+
 import tree_sitter_javascript
+import tree_sitter_typescript
 from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
-from coinjar.mentions.base import PRESENCE, SET
+from coinjar.mentions.base import PRESENCE, SET, TextMentions
 from coinjar.mentions.converter import SyntaxConverter, reader
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
 WORDS = LanguageTerms(
     maps=frozenset({"process.env", "import.meta.env", "Deno.env", "Bun.env"}),
     members=True,
-    same={"globalThis.process": "process", "global.process": "process"},
+    same={"globalThis.process": "process", "global.process": "process", "process.default": "process"},
+    copies=frozenset({"_interopRequireDefault", "_interopRequireWildcard", "__importDefault", "__importStar"}),
     modules={"process": "process", "node:process": "process"},
     conversions=frozenset({"Number", "parseInt", "parseFloat", "String", "toString", "trim"}),
     merges=frozenset({"Object.assign"}),
@@ -123,6 +127,13 @@ class JavaScriptConverter(SyntaxConverter):
             return tree.DestructuringNode(self._picked(target), value)
         return tree.AssignmentNode(self.convert(target), value)
 
+    def _field_definition(self, node: Syntax) -> tree.Node:
+        """Convert a class's member, whose name is that of the objects' as well."""
+        name = node.child_by_field_name("property") or node.child_by_field_name("name")
+        return tree.AssignmentNode(self.name(name), self.field(node, "value")) if name else tree.Node()
+
+    _public_field_definition = _field_definition
+
     def _picked(self, node: Syntax) -> list[tuple[tree.StringNode, str, tree.Node | None, bool]]:
         result = []
         for child in node.named_children:
@@ -231,4 +242,12 @@ class JavaScriptConverter(SyntaxConverter):
         return tree.Node(nodes)
 
 
-find = reader(tree_sitter_javascript.language, JavaScriptConverter)
+_TYPES = re.compile(rb"@flow\b")
+"""In the first comment of a file with annotations of types."""
+_find_plain = reader(tree_sitter_javascript.language, JavaScriptConverter)
+_find_typed = reader(tree_sitter_typescript.language_tsx, JavaScriptConverter)
+
+
+def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
+    """Return the mentions of a script."""
+    return (_find_typed if _TYPES.search(data, 0, 2000) else _find_plain)(data, helpers)

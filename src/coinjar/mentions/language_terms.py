@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import NamedTuple
 
 from coinjar.mentions.base import READ
 
+REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
+"""A reference as a shell writes it, in a text that a function expands."""
+
 
 class AccessPattern(NamedTuple):
     """How a function uses a variable: which arguments are its name and its default.
 
-    `all_names` if every argument is a name.
+    `all_names` if every argument is a name. `expands`: the references in a text, whose last group is the name.
     """
 
     name: int = 0
     default: int | None = None
     access: str = READ
     all_names: bool = False
+    expands: re.Pattern[str] | None = None
 
 
 class LanguageTerms(NamedTuple):

@@ -31,7 +31,7 @@ class SourceLanguage(NamedTuple):
 
 
 _ENV = rb"\benv\b"
-_CAPITALS = rb"\$\{(?:env[.:])?[A-Z]"
+_CAPITALS = rb"\$\{(?:env[.:])?[A-Z]|%env\("
 _JVM = (
     *(b"getenv", b"environment(", b"@Value", b"ConfigProperty", b"getProperty(", b"getRequiredProperty("),
     *(b"IfEnvironmentVariable", b"getRuntime"),
@@ -53,7 +53,7 @@ LANGUAGES = (
     SourceLanguage((".tsx",), (b"env",), _ENV, "typescript", "find_with_markup", forms=True),
     SourceLanguage(
         (".go",),
-        (b"tenv", b"LookupEnv", b"ExpandEnv", b"Environ", b'env:"', b'envconfig:"', b"EnvVar", b"BindEnv"),
+        (b"tenv", b"LookupEnv", b"ExpandEnv", b"Environ", b'env:"', b'envconfig:"', b"EnvVar", b"BindEnv", b".Env"),
         rb"",
         "go",
         forms=True,
@@ -77,11 +77,12 @@ LANGUAGES = (
     ),
     SourceLanguage(
         (".cs",),
-        (b"EnvironmentVariable", b".Environment[", b"onfig"),
-        rb"EnvironmentVariable|\.Environment\[|(?i:\b_?config(?:uration)?(?:\[|\.Get))",
+        (b"Environment", b"onfig"),
+        rb"EnvironmentVariable|\bEnvironment(?:\[|\s*=\s*\{|\.(?:Add|TryAdd|Remove)\b)|"
+        rb"(?i:\b_?config(?:uration)?(?:\[|\.Get))",
         "csharp",
     ),
-    SourceLanguage((".rs",), (b"env",), rb"\benv\b|option_env|env_remove|envconfig", "rust", forms=True),
+    SourceLanguage((".rs",), (b"env",), rb"\benvs?\b|option_env|env_remove|envconfig", "rust", forms=True),
     SourceLanguage(
         (".sh", ".bash", ".ksh"),
         (b"$", b"export", b"env", b"unset", b"[=", b" -v ", b"sudo", b" -e "),
@@ -121,7 +122,7 @@ LANGUAGES = (
     SourceLanguage((".service",), (b"$", b"Environment"), rb"", "command_files", "find_in_unit"),
     SourceLanguage((".ini", ".toml", ".properties"), (b"${",), _CAPITALS, "placeholders"),
     SourceLanguage((".sql",), (b"${",), _CAPITALS, "placeholders", "find_sql"),
-    SourceLanguage((".xml",), (b"${",), _CAPITALS, "placeholders", "find_markup"),
+    SourceLanguage((".xml",), (b"${", b"%env("), _CAPITALS, "placeholders", "find_markup"),
     SourceLanguage((".tf", ".hcl"), (b"nv", b"args", b"variables"), rb"", "infrastructure"),
     SourceLanguage((".vue", ".svelte"), (b"env",), _ENV, "embedded_code", "find_in_component", forms=True),
     SourceLanguage((".ipynb",), (b"env",), rb"", "embedded_code", "find_in_notebook"),

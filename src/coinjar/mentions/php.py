@@ -8,8 +8,10 @@ import tree_sitter_php
 from tree_sitter import Node as Syntax
 
 from coinjar.mentions import tree
+from coinjar.mentions.base import SET, TextMentions, in_order
 from coinjar.mentions.converter import SyntaxConverter, reader
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
+from coinjar.mentions.placeholders import processed
 
 _OF_A_REQUEST = frozenset(
     "AUTH_TYPE CONTENT_LENGTH CONTENT_TYPE GATEWAY_INTERFACE PATH_INFO PATH_TRANSLATED QUERY_STRING REMOTE_ADDR "
@@ -39,7 +41,11 @@ class PhpConverter(SyntaxConverter):
     compares = frozenset({"==", "===", "!=", "!=="})
     words = LanguageTerms(
         maps=frozenset({"$_ENV", "$_SERVER", "getenv()"}),
-        functions={"getenv": AccessPattern(), "filter_input_env": AccessPattern(1)},
+        functions={
+            "getenv": AccessPattern(),
+            "filter_input_env": AccessPattern(1),
+            "putenv of a text": AccessPattern(access=SET),
+        },
         conversions=frozenset({"intval", "floatval", "strval", "trim"}),
         asking=frozenset({"isset", "empty", "boolval"}),
         pairs=frozenset({"putenv"}),
@@ -111,6 +117,10 @@ class PhpConverter(SyntaxConverter):
             arguments = node.child_by_field_name("arguments")
             if arguments and (match := _PUT.match(self.data, arguments.start_byte, arguments.end_byte)):
                 given = [tree.StringNode(match[1].decode() + "=", *match.span(1)), *given]
+            elif arguments and any(
+                node.type == "encapsed_string" for node in arguments.named_children[0].named_children
+            ):
+                return tree.CallNode(tree.NameNode("putenv of a text"), given)
         if name == "filter_input" and given and isinstance(given[0], tree.NameNode) and given[0].text == "INPUT_ENV":
             return tree.CallNode(tree.NameNode("filter_input_env"), given, named)
         return tree.CallNode(self.field(node, "function"), given, named)
@@ -181,4 +191,10 @@ def _put_into_another(pairs: tree.ListNode) -> tree.Node:
     return tree.CallNode(tree.NameNode("putenv"), [pair.inner[0] for pair in pairs.inner if len(pair.inner) == 2])
 
 
-find = reader(tree_sitter_php.language_php, PhpConverter)
+_find_code = reader(tree_sitter_php.language_php, PhpConverter)
+
+
+def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
+    """Return the mentions of a script, those of its references to a container of services among them."""
+    found = _find_code(data, helpers)
+    return in_order([*found.mentions, *processed(data)], found.unknown)._replace(unread=found.unread)

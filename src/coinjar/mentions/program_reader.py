@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 from coinjar.mentions import helper_calls, tree
 from coinjar.mentions.accesses import PLAIN, EnvironmentAccess, UseContext
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
 from coinjar.mentions.call_arguments import (
+    alternatives,
     argument_of,
     by_pattern,
     gives_a_value,
@@ -19,6 +20,7 @@ from coinjar.mentions.call_arguments import (
     keys_of_mappings,
     last_name,
     paired,
+    pieces,
     stand_in,
     tested_key,
 )
@@ -26,27 +28,10 @@ from coinjar.mentions.language_terms import LanguageTerms
 from coinjar.mentions.scopes import Parameter, Scopes
 from coinjar.mentions.written_literals import written
 
-_ROUNDS = 4
 _OF_TRUTH = re.compile(r"bool|flag|enabled|^is_?|\?$")
 """In the name of a function that makes a truth value of a variable."""
 _PUTS = frozenset("put set remove putIfAbsent computeIfAbsent compute merge replace Add TryAdd Remove".split())
 """Methods of another program's environment that change one variable."""
-
-
-def read_again(
-    build_tree: Callable[[set[str]], tree.Node], words: LanguageTerms, helpers: frozenset[str]
-) -> TextMentions:
-    """Read a tree that contains only the surroundings of the relevant words; then again with the names that this found
-    relevant as well.
-    """
-    also: set[str] = set(helpers)
-    for _ in range(_ROUNDS):
-        reader = ProgramReader(words, helpers)
-        mentions = reader.read(build_tree(also))
-        if reader.wanted <= also:
-            break
-        also |= reader.wanted
-    return mentions
 
 
 class ProgramReader:
@@ -173,6 +158,8 @@ class ProgramReader:
             elif self._is_followed(node.value):
                 self.wanted.add(node.target.text)
             return
+        if isinstance(node.target, tree.MemberNode) and self._is_followed(node.value):
+            self.wanted.add(node.target.name)
         access = self._access(node.target)
         if access:
             kept = access._replace(default=node.value) if node.keeps else access._replace(access=SET)
@@ -195,6 +182,8 @@ class ProgramReader:
 
     def _call(self, node: tree.CallNode, context: UseContext) -> None:
         path = self.scopes.path(node.function)
+        for at, argument in enumerate(node.arguments):
+            self.wanted |= self.scopes.takes(node, at) if self._is_map(argument) else set()
         method = node.function.name if isinstance(node.function, tree.MemberNode) else None
         if method in self.words.fallbacks and isinstance(node.function, tree.MemberNode):
             value = self._written(node.arguments[0]) if node.arguments else None
@@ -353,7 +342,7 @@ class ProgramReader:
         with self.scopes.inside(function):
             for node in tree.own(function.body):
                 access = self._access(node) if not isinstance(node, tree.FunctionNode) else None
-                for key in access.keys if access else []:
+                for key in access.keys if access and not access.expands else []:
                     if isinstance(key, tree.NameNode) and key.text in function.parameters:
                         self.scopes.asked[function] = list(function.parameters).index(key.text)
         return self.scopes.asked[function]
@@ -364,22 +353,23 @@ class ProgramReader:
         default = self._written(access.default)
         if default is None and access.access == READ:
             default = context.default
-        for place, key in enumerate(access.keys):
+        for place, key in enumerate(alternatives(access.keys)):
             if access.defaults:
                 default = self._written(access.defaults[place])
             texts = self.scopes.texts(key)
             if texts is None:
-                self._not_known(key)
-            for text in texts or []:
+                self._not_known(key, is_named_by_callers=access.expands is None)
+            parts = (piece for text in texts or [] for piece in pieces(text, access.expands)) if access.expands else ()
+            for text in parts if access.expands else texts or []:
                 if not text.exact:
                     self.unknown.append(ComputedName(text.start, text.end))  # its name is not in the text as such
                 elif text.text and text.text not in self.words.others:
                     how_sure = {"probable": access.probable, "kind": access.kind}
                     self.mentions.append(Mention(text.text, text.start, text.end, how, default, **how_sure))
 
-    def _not_known(self, key: tree.Node) -> None:
+    def _not_known(self, key: tree.Node, *, is_named_by_callers: bool) -> None:
         owner = self.scopes.owner(key.text) if isinstance(key, tree.NameNode) else None
-        if isinstance(owner, Parameter) and owner.function.name:
+        if isinstance(owner, Parameter) and owner.function.name and is_named_by_callers:
             self.wanted.add(owner.function.name)
             if owner.function.name in self.helpers or self.scopes.is_called(owner.function.name):
                 return  # its callers name the variable
@@ -391,6 +381,9 @@ class ProgramReader:
     def _is_child(self, node: tree.Node) -> bool:
         """Return whether this is another program's environment."""
         owner = self.scopes.owner(node.text) if isinstance(node, tree.NameNode) and self.words.child_maps else None
+        if isinstance(node, tree.NameNode) and isinstance(owner, Parameter):
+            handed = self.scopes.handed_to(owner.function, node.text)
+            return bool(handed) and all(child is not None and self._is_child(child) for child in handed)
         node = owner if isinstance(owner, tree.CallNode) else node
         is_called = isinstance(node, tree.CallNode) and not node.arguments
         node = node.function if isinstance(node, tree.CallNode) and is_called else node

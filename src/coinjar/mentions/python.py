@@ -10,10 +10,9 @@ from collections.abc import Iterable
 
 from coinjar.mentions import settings_classes, tree
 from coinjar.mentions.base import SET, Mention, TextMentions, UnreadPart, in_order
-from coinjar.mentions.call_arguments import pieces
 from coinjar.mentions.helper_calls import places
-from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
-from coinjar.mentions.program_reader import read_again
+from coinjar.mentions.language_terms import REFERENCE, AccessPattern, LanguageTerms
+from coinjar.mentions.reading_rounds import read_again
 
 _MAP = {
     "get": AccessPattern(0, 1),
@@ -30,7 +29,7 @@ WORDS = LanguageTerms(
         "os.getenvb": AccessPattern(0, 1),
         "os.putenv": AccessPattern(access=SET),
         "os.unsetenv": AccessPattern(access=SET),
-        "os.path.expandvars": AccessPattern(all_names=True),
+        "os.path.expandvars": AccessPattern(expands=REFERENCE),
     },
     methods=_MAP,
     free=False,
@@ -65,7 +64,6 @@ def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
 
 
 _ROOT = rb"os|environb?|getenvb?|putenv|unsetenv|expandvars|setenv|delenv"
-_REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
 
 class _PythonConverter:
@@ -145,8 +143,6 @@ class _PythonConverter:
         if isinstance(node.func, ast.Name) and node.func.id == "dict" and len(given) == 1 and node.keywords:
             keys = [tree.StringNode(name, child.start, child.end) for name, child in named.items()]
             return tree.MappingNode(keys, list(named.values()), [given[0], *self._each(more)])
-        if isinstance(node.func, ast.Attribute | ast.Name) and ast.unparse(node.func).endswith("expandvars"):
-            given = [piece for text in given if isinstance(text, tree.StringNode) for piece in pieces(text, _REFERENCE)]
         return tree.CallNode(self.convert(node.func), given, named)
 
     def _BoolOp(self, node: ast.BoolOp) -> tree.Node:  # noqa: N802
@@ -292,8 +288,10 @@ class _PythonConverter:
     def _ImportFrom(self, node: ast.ImportFrom) -> tree.Node:  # noqa: N802
         path = "." * node.level + (node.module or "")
         return tree.Node(
-            [
-                tree.ImportNode(alias.asname or alias.name, f"{path}.{alias.name}" if alias.name != "*" else path)
-                for alias in node.names
-            ]
+            [tree.ImportNode(alias.asname or alias.name, _imported(path, alias.name)) for alias in node.names]
         )
+
+
+def _imported(module: str, name: str) -> str:
+    """Return the path of a name from a module. An `os` from elsewhere is made of the standard one."""
+    return module if name == "*" else name if name == "os" else f"{module}.{name}"

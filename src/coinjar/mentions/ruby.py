@@ -47,7 +47,7 @@ class RubyConverter(SyntaxConverter):
         ),
     )
 
-    _identifier = _constant = _self = SyntaxConverter.name
+    _identifier = _instance_variable = _constant = _self = SyntaxConverter.name
     _integer = _float = _true = _false = SyntaxConverter.value
     _nil = SyntaxConverter.nothing
     _parenthesized_statements = SyntaxConverter.inside
@@ -109,11 +109,13 @@ class RubyConverter(SyntaxConverter):
     def _method(self, node: Syntax) -> tree.Node:
         """Convert a method, and what its parameters are unless a caller says otherwise."""
         parameters = node.child_by_field_name("parameters")
-        usual = [child.child_by_field_name("value") for child in parameters.named_children] if parameters else []
+        every = parameters.named_children if parameters else []
+        usual = {self.word(child.child_by_field_name("name")): child.child_by_field_name("value") for child in every}
         function = tree.FunctionNode(
             self.word(node.child_by_field_name("name")), self._parameters(parameters), self.field(node, "body")
         )
-        return tree.Node([function, *self.each([value for value in usual if value])])
+        function.given = {name: self.convert(value) for name, value in usual.items() if value}
+        return tree.Node([function, *self.each([value for value in usual.values() if value])])
 
     _singleton_method = _method
 

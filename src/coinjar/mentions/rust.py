@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import cache
 
 import tree_sitter_rust
@@ -16,6 +17,8 @@ from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 from coinjar.mentions.syntax import parse
 
 _BEFORE_ARGUMENTS = b"fn f(){f("
+
+_IN_MACRO = re.compile(rb"""\b((?:option_)?env!)\s*\(\s*"(\w+)\"""")
 
 
 class RustConverter(SyntaxConverter):
@@ -86,6 +89,16 @@ class RustConverter(SyntaxConverter):
         for argument in given:
             _move(argument, tokens.start_byte + 1 - len(_BEFORE_ARGUMENTS))
         return tree.CallNode(tree.NameNode(self.word(node.child_by_field_name("macro")) + "!"), given)
+
+    def _macro_definition(self, node: Syntax) -> tree.Node:
+        """Convert the names that the code of a macro has in it: the rest of it are tokens."""
+        found = _IN_MACRO.finditer(self.data, node.start_byte, node.end_byte)
+        return tree.Node(
+            [
+                tree.CallNode(tree.NameNode(match[1].decode()), [tree.StringNode(match[2].decode(), *match.span(2))])
+                for match in found
+            ]
+        )
 
     def _let_declaration(self, node: Syntax) -> tree.Node:
         return tree.Node(

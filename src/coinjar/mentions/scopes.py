@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import TooLongToRead
+from coinjar.mentions.handed_on import ENVIRONMENT_NAME, OWN_OBJECT, HandedOn, handed_on
 
 if TYPE_CHECKING:
     from coinjar.mentions.language_terms import LanguageTerms
@@ -51,7 +52,7 @@ class Scopes:
         """How many scopes, from the outermost, the name that is being followed can see."""
         self.steps = 0
         self.stars: list[str] = []
-        self.called: set[str] = set()
+        self.handed = HandedOn({}, {})
         self.followed: set[str] = set()
         """Names that were followed to find a text."""
         self.asked: dict[tree.FunctionNode, int | None] = {}
@@ -65,6 +66,7 @@ class Scopes:
             for name in node.parameters:
                 usual = node.given.get(name)
                 is_mapping = isinstance(usual, tree.MemberNode | tree.CallNode)  # a literal is one value of many
+                is_mapping |= isinstance(usual, tree.NameNode) and usual.text in self.words.maps
                 result.setdefault(name, []).append(usual if is_mapping and usual is not None else Parameter(node))
             if node.over is not None and len(node.parameters) < 2:
                 name = node.parameters[0] if node.parameters else _IMPLICIT
@@ -73,7 +75,7 @@ class Scopes:
             for inner in tree.own(child):
                 self._bind(inner, result)
         if not self.stack:
-            self.called = {_called(child) for child in _all(node) if isinstance(child, tree.CallNode)}
+            self.handed = handed_on(node)
         with self._binding(result):
             yield
 
@@ -149,7 +151,7 @@ class Scopes:
 
     def is_called(self, name: str) -> bool:
         """Return whether the file calls a function of this name."""
-        return name in self.called
+        return name in self.handed.calls
 
     def path(self, node: tree.Node, depth: int = 0) -> str | None:  # noqa: PLR0911 - a shape a line
         """Return an expression's path; None if it is not known."""
@@ -158,10 +160,7 @@ class Scopes:
         if isinstance(node, tree.NameNode):
             return self._path_of(node.text, depth)
         if isinstance(node, tree.MemberNode):
-            before = self.path(node.of, depth + 1)
-            if before and node.name in self.words.copies:
-                return before
-            return self._shorter(f"{before}.{node.name}") if before else None
+            return self._path_of_member(node, depth)
         if isinstance(node, tree.CallNode):
             if (
                 isinstance(node.function, tree.NameNode)
@@ -181,10 +180,20 @@ class Scopes:
             return next((path for path in paths if path in self.words.maps), None)
         return None
 
+    def _path_of_member(self, node: tree.MemberNode, depth: int) -> str | None:
+        if isinstance(node.of, tree.NameNode) and node.of.text in OWN_OBJECT and node.name in self.handed.members:
+            return self._common(self.handed.members[node.name], depth)
+        before = self.path(node.of, depth + 1)
+        if before and node.name in self.words.copies:
+            return before
+        return self._shorter(f"{before}.{node.name}") if before else None
+
     def _path_of(self, name: str, depth: int) -> str | None:
         """Return a name's path, as the scope that binds it sees it; each is found once for each distance."""
         at = self._frame_of(name)
         if at is None:
+            if name in self.handed.members and name.startswith("@"):
+                return self._common(self.handed.members[name], depth)
             starred = next((f"{star}.{name}" for star in self.stars if f"{star}.{name}" in self.words.functions), None)
             return starred or (name if self.words.free or name in self.words.builtins else None)
         frame = self.stack[at]
@@ -200,20 +209,44 @@ class Scopes:
         bound = self._values_among(bound)
         if self.words.apart and any(isinstance(item, tree.ImportNode) for item in bound):
             bound = [item for item in bound if not isinstance(item, tree.FunctionNode)]
-        for item in bound:
+        for item in [item for item in bound if len(bound) == 1 or not _is_wrapped(item, name)]:
             self.step()
             path = self._shorter(item.path) if isinstance(item, tree.ImportNode) else self._value(item, name, depth)
             names.add(path)
             if len(names) > 1 or None in names:
                 return None
-        return names.pop()
+        return names.pop() if names else None
 
     def _value(self, bound: Bound, name: str, depth: int) -> str | None:
-        if isinstance(bound, Parameter | tree.DeclarationNode | tree.FunctionNode | tree.LoopNode) or (
+        if isinstance(bound, Parameter):
+            return self._common(self.handed_to(bound.function, name), depth)
+        if isinstance(bound, tree.DeclarationNode | tree.FunctionNode | tree.LoopNode) or (
             isinstance(bound, tree.NameNode) and bound.text == name
         ):
             return None
         return self.path(bound, depth + 1)
+
+    def takes(self, node: tree.CallNode, at: int) -> set[str]:
+        """Return the words by which a function uses an environment that a call hands it; none for other functions."""
+        name = node.function.text if isinstance(node.function, tree.NameNode) else ""
+        function = self.function(name, len(node.arguments)) if name else None
+        taken = function.parameters[at : at + 1] if function else []
+        return {name, *taken} if name and (function is None or all(map(ENVIRONMENT_NAME.fullmatch, taken))) else set()
+
+    def handed_to(self, function: tree.FunctionNode, parameter: str) -> list[tree.Node | None]:
+        """Return what the file's calls give a parameter that seems to be an environment; none for any other."""
+        if not function.name or not ENVIRONMENT_NAME.fullmatch(parameter):
+            return []
+        self.followed.add(function.name)
+        return self.handed.arguments(function, parameter)
+
+    def _common(self, values: Sequence[tree.Node | None], depth: int) -> str | None:
+        """Return the mapping of the environment that all of these values are, as the file sees them; None if not."""
+        outer, self.visible = self.visible, 1
+        paths = {self.path(value, depth + 1) if value is not None else None for value in values}
+        self.visible = outer
+        path = paths.pop() if len(paths) == 1 else None
+        return path if path in self.words.maps else None
 
     def _shorter(self, path: str) -> str:
         for longer, short in self.words.same.items():
@@ -288,14 +321,10 @@ class Scopes:
         return list(result.values())
 
 
-def _called(node: tree.CallNode) -> str:
-    function = node.function
-    return (
-        function.text
-        if isinstance(function, tree.NameNode)
-        else function.name
-        if isinstance(function, tree.MemberNode)
-        else ""
+def _is_wrapped(item: Bound, name: str) -> bool:
+    """Return whether a name is given what a function makes of itself: `os = watched(os)`."""
+    return isinstance(item, tree.CallNode) and any(
+        isinstance(node, tree.NameNode) and node.text == name for node in item.arguments
     )
 
 

@@ -41,7 +41,7 @@ def mentions(parsed: ast.Module, data: bytes, at: At) -> Iterator[Mention]:
     by_name = {node.name: node for node in classes}
     for node in classes:
         base = next((_last(base) for base in node.bases if _is_settings(base)), None)
-        if base:
+        if base and not _is_configured_elsewhere(node):
             around = _Around(by_name, _configured(node, "env_nested_delimiter"), data, at)
             yield from _of_class(node, _configured(node, "env_prefix"), base, around)
 
@@ -119,6 +119,21 @@ def _configured(node: ast.ClassDef, setting: str) -> str:
             if name == setting and isinstance(value, ast.Constant) and isinstance(value.value, str):
                 return value.value
     return ""
+
+
+def _is_configured_elsewhere(node: ast.ClassDef) -> bool:
+    """Return whether a class takes its configuration, and so perhaps a prefix, from a function or name of its own."""
+    given = [
+        item.value
+        for item in node.body
+        if isinstance(item, ast.Assign | ast.AnnAssign)
+        and any(_last(to) == "model_config" for to in (item.targets if isinstance(item, ast.Assign) else [item.target]))
+    ]
+    return any(
+        isinstance(value, ast.Name | ast.Attribute)
+        or (isinstance(value, ast.Call) and not _last(value.func).lower().endswith("dict"))
+        for value in given
+    )
 
 
 def _field(item: ast.stmt) -> _Field | None:

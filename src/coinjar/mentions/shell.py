@@ -19,6 +19,7 @@ from coinjar.mentions.expressions import masked, misplaced
 from coinjar.mentions.shell_events import (
     ASKS,
     ASSIGNS,
+    CALLS,
     CHILD,
     EXPORTS,
     INDIRECT,
@@ -26,6 +27,7 @@ from coinjar.mentions.shell_events import (
     READS,
     UNSET,
     NameEvent,
+    as_run,
 )
 from coinjar.mentions.shell_indirect import IndirectNames
 from coinjar.mentions.shell_programs import started_with
@@ -63,13 +65,14 @@ def find_in(data: bytes, parts: Sequence[tuple[int, int]], given: frozenset[str]
     even if a shell sets them too.
     """
     parser = _parser()
-    events: list[NameEvent] = []
+    written: list[NameEvent] = []
+    functions: dict[str, list[NameEvent]] = {}
     for start, end in parts:
         walk = _ScriptWalker(data[start:end])
-        events += [
-            event._replace(start=event.start + start, end=event.end + start)
-            for event in walk.see(parse(parser, walk.data))
-        ]
+        written += [event.moved(start) for event in walk.see(parse(parser, walk.data))]
+        for name, body in walk.functions.items():
+            functions.setdefault(name, []).extend(event.moved(start) for event in body)
+    events = list(as_run(written, functions))
     by_name: dict[str, list[int]] = {}
     for event in events:
         if event.what not in (CHILD, UNSET, INDIRECT):
@@ -110,6 +113,8 @@ class _ScriptWalker:
         self.shadowed = {match[1].decode() for match in _SHADOWED.finditer(data)}
         """Commands that the script replaces by functions of its own."""
         self.indirect = IndirectNames(data)
+        self.functions: dict[str, list[NameEvent]] = {}
+        """What happens in each function."""
 
     def word(self, node: Syntax | None) -> str:
         return self.data[node.start_byte : node.end_byte].decode(errors="replace") if node else ""
@@ -126,6 +131,12 @@ class _ScriptWalker:
         name = self.word(node)
         if NAME.fullmatch(name.encode()):
             yield NameEvent(what, name, node.start_byte, node.end_byte, default)
+
+    def _function_definition(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
+        body = node.child_by_field_name("body")
+        events = self.see(body, asked=asked) if body is not None else ()
+        self.functions.setdefault(self.word(node.child_by_field_name("name")), []).extend(events)
+        yield from ()
 
     def _simple_expansion(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         for child in node.named_children:
@@ -189,6 +200,7 @@ class _ScriptWalker:
         command = self.word(named)
         command = "env" if command.endswith("/env") else command
         arguments = node.children_by_field_name("argument")
+        yield NameEvent(CALLS, command, named.start_byte, named.end_byte)
         if command in self.shadowed:
             command = ""
         if command == "test":
@@ -230,8 +242,8 @@ class _ScriptWalker:
         if script is not None and script.type == "raw_string":
             start = script.start_byte + 1
             walk = _ScriptWalker(self.data[start : script.end_byte - 1])
-            for event in walk.see(parse(_parser(), walk.data)):
-                yield event._replace(start=event.start + start, end=event.end + start)
+            events = list(walk.see(parse(_parser(), walk.data)))
+            yield from (event.moved(start) for event in as_run(events, walk.functions))
 
     def _redirected_statement(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
         """Yield what is written for later steps as well: `echo "NAME=value" >> "$RUNNER_ENV"`."""
@@ -322,6 +334,8 @@ class _ScriptWalker:
         for child in node.named_children:
             if child.type == "variable_assignment":
                 yield from self._variable_assignment(child, asked=False, what=EXPORTS if exports else ASSIGNS)
+            elif child.type == "variable_name" and self.data[child.end_byte : child.end_byte + 1] == b"$":
+                yield NameEvent(INDIRECT, self.word(child), child.start_byte, child.end_byte)  # `A_${B}_C=value`
             elif child.type == "variable_name":
                 yield from self.at(READS if exports else ASSIGNS, child)
                 if exports:
