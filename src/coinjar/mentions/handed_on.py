@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from coinjar.mentions import tree
+from coinjar.mentions import helper_calls, tree
 from coinjar.mentions.call_arguments import argument_of
 
 OWN_OBJECT = frozenset({"this", "self", "$this", "cls"})
@@ -15,10 +15,14 @@ ENVIRONMENT_NAME = re.compile(r"(?i)[\w$@]*env(?:iron(?:ment)?)?s?(?:_?vars?)?")
 
 
 class HandedOn(NamedTuple):
-    """The calls of each function, and the values of each member: `this.name = value`, and `name = value` in a class."""
+    """The calls of each function, and the values of each member: `this.name = value`, and `name = value` in a class.
 
-    calls: Mapping[str, list[tree.CallNode]]
-    members: Mapping[str, list[tree.Node]]
+    `environments`: names of maps that calls pass on as another program's environment.
+    """
+
+    calls: Mapping[str, list[tree.CallNode]] = {}
+    members: Mapping[str, list[tree.Node]] = {}
+    environments: frozenset[str] = frozenset()
 
     def arguments(self, function: tree.FunctionNode, parameter: str) -> list[tree.Node | None]:
         """Return what each call in the file gives a parameter; None where one gives nothing, or a name of its own."""
@@ -31,18 +35,28 @@ def handed_on(root: tree.Node) -> HandedOn:
     """Return what a file hands on."""
     calls: dict[str, list[tree.CallNode]] = {}
     members: dict[str, list[tree.Node]] = {}
+    environments: set[str] = set()
     for node, given in _all(root, {}):
         if isinstance(node, tree.CallNode):
             calls.setdefault(_called(node), []).append(node)
+            passed = (value for name, value in helper_calls.members(node) if name in helper_calls.ENVIRONMENTS)
+            environments.update(value.text for value in passed if isinstance(value, tree.NameNode))
         elif isinstance(node, tree.AssignmentNode) and (name := _member(node.target)):
             value = node.value
             usual = given.get(value.text) if isinstance(value, tree.NameNode) else None
             members.setdefault(name, []).append(usual or value)
         elif isinstance(node, tree.DeclarationNode):
-            for child in tree.own(node):
+            for child in _of_class(node):
                 if isinstance(child, tree.AssignmentNode) and isinstance(child.target, tree.NameNode):
                     members.setdefault(child.target.text, []).append(child.value)
-    return HandedOn(calls, members)
+    return HandedOn(calls, members, frozenset(environments))
+
+
+def _of_class(node: tree.DeclarationNode) -> Iterator[tree.Node]:
+    """Yield what a class binds itself; it may have a scope of its own (Python)."""
+    for child in node.inner:
+        is_scope = isinstance(child, tree.FunctionNode) and not child.name and not child.parameters
+        yield from tree.own(child.body if is_scope and isinstance(child, tree.FunctionNode) else child)
 
 
 def _all(node: tree.Node, given: Mapping[str, tree.Node]) -> Iterator[tuple[tree.Node, Mapping[str, tree.Node]]]:

@@ -6,7 +6,7 @@ What other shapes could be something else is only probable; `code: {helpers: [..
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import lru_cache
 from itertools import zip_longest
 
@@ -57,6 +57,7 @@ _FORMS = tuple(
     re.compile(form)
     for form in (
         rb"nv(?:_?var\s*=|\w*(?:(?:(?:\.|::|->)\w+)?(?:<\w+>)?\(\s*[\"'`][A-Z]|[\"']?\s*[=:]\s*\{|\([A-Z_]+=))",
+        rb"nv(?:iron|ironment)?=[A-Za-z_]\w*[,)]",
         rb"onfigService\.\w+(?:<\w+>)?\(\s*[\"'`][A-Z]",
         rb"config\(\s*[\"'`][A-Z]",
         rb"Variables[\"']?\s*[=:]\s*\{",
@@ -264,24 +265,39 @@ def _default_of(value: tree.Node | None) -> tree.Node | None:
     return default
 
 
-def environment_maps(node: tree.CallNode) -> EnvironmentAccess | None:
-    """Return the keys of maps that a call passes on as an environment: `environment: {...}`, `env={...}`."""
-    found = [(name, value) for name, value in _members(node) if name in ENVIRONMENTS]
-    keys = [key for _, value in found if isinstance(value, tree.MappingNode) for key in _names(value)]
+def environment_maps(node: tree.CallNode, bound: Callable[[str], tree.Node | None]) -> EnvironmentAccess | None:
+    """Return the keys of maps that a call passes on as an environment: `environment: {...}`, `env={...}`, `env=x`."""
+    found = [(name, value) for name, value in members(node) if name in ENVIRONMENTS]
+    maps = [bound(value.text) if isinstance(value, tree.NameNode) else value for _, value in found]
+    keys = [key for value in maps if isinstance(value, tree.MappingNode) for key in _names(value)]
     return EnvironmentAccess(keys, SET, None, found[0][0]) if keys else None
 
 
-def _members(node: tree.Node) -> Iterator[tuple[str, tree.Node]]:
+def put_into(target: tree.Node, names: Collection[str]) -> EnvironmentAccess | None:
+    """Return what is put into one of the maps (their names) that are passed on as an environment."""
+    of = target.of if isinstance(target, tree.IndexNode | tree.MemberNode) else None
+    if not isinstance(of, tree.NameNode) or of.text not in names:
+        return None
+    key = target.key if isinstance(target, tree.IndexNode) else None
+    if isinstance(target, tree.MemberNode):
+        key = tree.StringNode(target.name, target.start, target.end)
+    is_name = isinstance(key, tree.StringNode) and NAME.fullmatch(key.text)
+    return EnvironmentAccess([key], SET, None, of.text) if key and is_name else None
+
+
+def members(node: tree.Node) -> Iterator[tuple[str, tree.Node]]:
     """Yield the named arguments of a call, and the members of the maps that it is given, to any depth."""
     if isinstance(node, tree.CallNode):
         for name, child in node.named.items():
             for value in child.inner[:1]:
                 yield name, value
-                yield from _members(value) if isinstance(value, tree.MappingNode) else ()
+                yield from members(value) if isinstance(value, tree.MappingNode) else ()
     values = node.arguments if isinstance(node, tree.CallNode) else node.inner
     keys = node.keys if isinstance(node, tree.MappingNode) else ()
     for key, value in zip_longest(keys, values):
         if isinstance(key, tree.StringNode):
             yield key.text, value
+        elif key is not None and isinstance(value, tree.NameNode):  # JavaScript's `{env}`
+            yield value.text, value
         if isinstance(value, tree.MappingNode | tree.ListNode):
-            yield from _members(value)
+            yield from members(value)

@@ -187,7 +187,7 @@ class JavaScriptConverter(SyntaxConverter):
                 values.append(self.convert(child))
         return tree.MappingNode(keys, values, taken)
 
-    def _function_declaration(self, node: Syntax) -> tree.Node:
+    def _function_declaration(self, node: Syntax) -> tree.FunctionNode:
         name = node.child_by_field_name("name")
         parameters = node.child_by_field_name("parameters")
         single = node.child_by_field_name("parameter")
@@ -201,9 +201,12 @@ class JavaScriptConverter(SyntaxConverter):
         }
         return function
 
-    _function_expression = _arrow_function = _method_definition = _generator_function_declaration = (
-        _function_declaration
-    )
+    _function_expression = _arrow_function = _generator_function_declaration = _function_declaration
+
+    def _method_definition(self, node: Syntax) -> tree.Node:
+        function = self._function_declaration(node)
+        function.is_method = True
+        return function
 
     def _parameter(self, node: Syntax) -> str:
         inner = node.child_by_field_name("pattern") or node.child_by_field_name("left") or node

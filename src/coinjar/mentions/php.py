@@ -60,8 +60,14 @@ class PhpConverter(SyntaxConverter):
     _assignment_expression = SyntaxConverter.assign
     _augmented_assignment_expression = SyntaxConverter.assign_if_none
     _array_creation_expression = SyntaxConverter.items
-    _function_definition = _method_declaration = _anonymous_function = _arrow_function = SyntaxConverter.function
+    _function_definition = _anonymous_function = _arrow_function = SyntaxConverter.function
     _class_declaration = SyntaxConverter.declared
+
+    def _method_declaration(self, node: Syntax) -> tree.Node:
+        function = self.function(node)
+        if isinstance(function, tree.FunctionNode):
+            function.is_method = True
+        return function
 
     def _argument(self, node: Syntax) -> tree.Node:
         """Convert an argument, named or not: its value is last."""

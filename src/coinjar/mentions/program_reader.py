@@ -51,6 +51,7 @@ class ProgramReader:
     def read(self, root: tree.Node) -> TextMentions:
         self.wanted.update(node.name for node in tree.own(root) if isinstance(node, tree.ImportNode))
         with self.scopes.inside(root):
+            self.wanted |= self.scopes.handed.environments
             self._see(root, PLAIN)
         self.wanted |= self.scopes.followed
         return in_order(self.mentions, self.unknown)
@@ -168,6 +169,8 @@ class ProgramReader:
             self._take(EnvironmentAccess([node.target.key], SET), PLAIN)
         elif self._is_map(node.target):  # all of it at once
             self._take(EnvironmentAccess(list(keys_of_mappings([node.value])), SET), PLAIN)
+        elif put := helper_calls.put_into(node.target, self.scopes.handed.environments):
+            self._take(put, PLAIN)
         for child in node.target.inner:
             self._see(child, PLAIN)
 
@@ -279,7 +282,7 @@ class ProgramReader:
         found = helper_calls.option(node) or helper_calls.replaced_map(node, self._is_map)
         if found is None and not self.scopes.function(last_name(node.function) or ""):
             found = helper_calls.helper_call(node, self.words) or helper_calls.schema(node, self._is_map, self._bound)
-        return found or helper_calls.environment_maps(node)
+        return found or helper_calls.environment_maps(node, self._bound)
 
     def _is_map(self, node: tree.Node) -> bool:
         return self.scopes.path(node) in self.words.maps

@@ -242,6 +242,9 @@ class _PythonConverter:
 
     def _ClassDef(self, node: ast.ClassDef) -> tree.Node:  # noqa: N802
         inner = tree.FunctionNode("", [], tree.Node(self._each(node.body)))  # names that a class binds are its own
+        for method in tree.own(inner.body):
+            if isinstance(method, tree.FunctionNode):
+                method.is_method = True
         return tree.DeclarationNode(node.name, [*self._each([*node.bases, *node.decorator_list]), inner])
 
     def _For(self, node: ast.For | ast.AsyncFor) -> tree.Node:  # noqa: N802

@@ -52,7 +52,7 @@ class Scopes:
         """How many scopes, from the outermost, the name that is being followed can see."""
         self.steps = 0
         self.stars: list[str] = []
-        self.handed = HandedOn({}, {})
+        self.handed = HandedOn()
         self.followed: set[str] = set()
         """Names that were followed to find a text."""
         self.asked: dict[tree.FunctionNode, int | None] = {}
@@ -191,6 +191,8 @@ class Scopes:
     def _path_of(self, name: str, depth: int) -> str | None:
         """Return a name's path, as the scope that binds it sees it; each is found once for each distance."""
         at = self._frame_of(name)
+        while at is not None and all(map(_is_method, self.stack[at].bound[name])):
+            at = next((outer for outer in range(at - 1, -1, -1) if name in self.stack[outer].bound), None)
         if at is None:
             if name in self.handed.members and name.startswith("@"):
                 return self._common(self.handed.members[name], depth)
@@ -206,7 +208,7 @@ class Scopes:
     def _agreed(self, bound: list[Bound], name: str, depth: int) -> str | None:
         """Return the path of all that a name is bound to; None where two of them differ."""
         names: set[str | None] = set()
-        bound = self._values_among(bound)
+        bound = [item for item in self._values_among(bound) if not _is_method(item)]
         if self.words.apart and any(isinstance(item, tree.ImportNode) for item in bound):
             bound = [item for item in bound if not isinstance(item, tree.FunctionNode)]
         for item in [item for item in bound if len(bound) == 1 or not _is_wrapped(item, name)]:
@@ -319,6 +321,10 @@ class Scopes:
                 return None
             result |= {text.start: text for text in texts}
         return list(result.values())
+
+
+def _is_method(item: Bound) -> bool:
+    return isinstance(item, tree.FunctionNode) and item.is_method
 
 
 def _is_wrapped(item: Bound, name: str) -> bool:

@@ -189,16 +189,17 @@ class MappingNode(Node):
 
 class FunctionNode(Node):
     """A function with its parameters' names; it has its own scope. `over`: a list it is called with, one by one;
-    `given`: what its parameters are unless a caller says otherwise.
+    `given`: what its parameters are unless a caller says otherwise; `is_method`: its name alone does not mean it.
     """
 
-    __slots__ = ("body", "given", "name", "over", "parameters")
+    __slots__ = ("body", "given", "is_method", "name", "over", "parameters")
 
     def __init__(self, name: str, parameters: Sequence[str], body: Node, defaults: Sequence[Node] = ()) -> None:
         super().__init__((*defaults, body))
         self.name, self.parameters, self.body = name, parameters, body
         self.over: Node | None = None
         self.given: dict[str, Node] = {}
+        self.is_method = False
 
 
 class LoopNode(Node):
