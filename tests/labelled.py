@@ -17,7 +17,7 @@ NAMES = {
     "ruby": "x.rb", "php": "x.php",
     "csharp": "X.cs", "rust": "x.rs", "shell": "x.sh", "containerfile": "Containerfile", "compose": "compose.yaml",
     "kubernetes": "x.yaml",
-    "template": "x.template", "pipeline": "x.yaml", "web_server": "nginx.conf",
+    "powershell": "x.ps1", "template": "x.template", "pipeline": "x.yaml", "web_server": "nginx.conf",
     "frameworks": "x.py", "texts": "x.ini",
 }  # fmt: skip
 HOWS = ("set", "presence", "expression", "misplaced", "probable", "probable-set")

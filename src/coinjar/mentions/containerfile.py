@@ -13,7 +13,7 @@ from coinjar.mentions.expressions import masked, misplaced
 _SET_BY_BUILDERS = frozenset(
     f"{where}{what}" for where in ("TARGET", "BUILD") for what in ("PLATFORM", "OS", "ARCH", "VARIANT")
 )
-_PAIR = re.compile(rb"""([A-Za-z_][-.\w]*)(?:=((?:"(?:\\.|[^"\\])*"|'[^']*'|\\.|[^\s"'\\])*))?""", re.DOTALL)
+_PAIR = re.compile(rb"""["']?([A-Za-z_][-.\w]*)["']?(?:=((?:"(?:\\.|[^"\\])*"|'[^']*'|\\.|[^\s"'\\])*))?""", re.DOTALL)
 _DECLARED = re.compile(rb"(?mi)^[ \t]*ARG[ \t]+([A-Za-z_]\w*)")
 _HEREDOC = re.compile(rb"<<-?(['\"]?)(\w+)\1")
 _QUOTED = re.compile(rb'"((?:\\.|[^"\\])*)"')

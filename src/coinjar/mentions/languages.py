@@ -91,6 +91,9 @@ LANGUAGES = (
         run_by=("sh", "bash", "dash", "ash", "ksh"),
     ),
     SourceLanguage(
+        (".ps1", ".psm1"), (b"nv:", b"NV:", b"EnvironmentVariable"), rb"", "powershell", run_by=("pwsh", "powershell")
+    ),
+    SourceLanguage(
         ("Containerfile", "Dockerfile", ".containerfile", ".dockerfile"),
         (b"",),
         rb"\$|(?i:\b(?:ARG|ENV)\b)",
@@ -138,6 +141,7 @@ _NAMES = {
 }
 """Files without an ending that are known by their name."""
 _ENDS = re.compile(r"(?:\.[A-Za-z0-9]+|(?:Containerfile|Dockerfile))$")
+_CONTAINERFILE = re.compile(r"(?:Containerfile|Dockerfile)\.|^(?:Containerfile|Dockerfile)[-_0-9]")
 _FIRST_LINE = 256
 """Bytes of a first line that are looked at: the kernel reads as many."""
 _RUN_BY = re.compile(rb"#![^\n]*?([a-z]+)[0-9.]*(?: -[^\n]*)?\r?\n")
@@ -153,7 +157,7 @@ def language_of(name: str, templates: tuple[str, ...] = ()) -> SourceLanguage | 
     """Return the language of a file by its name; `templates` are endings of a project's own."""
     if templates and name.endswith(templates):
         return _TEMPLATE
-    if "Containerfile." in name or "Dockerfile." in name:
+    if _CONTAINERFILE.search(name):
         return by_end()["Containerfile"]
     if name in _NAMES:
         return by_end()[_NAMES[name]]

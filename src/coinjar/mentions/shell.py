@@ -31,6 +31,7 @@ from coinjar.mentions.shell_events import (
 )
 from coinjar.mentions.shell_indirect import IndirectNames
 from coinjar.mentions.shell_programs import started_with
+from coinjar.mentions.shell_spelling import dedented, without_false_sums
 from coinjar.mentions.syntax import parse
 
 SET_BY_SHELLS = frozenset(
@@ -45,6 +46,20 @@ _EXPORTED = re.compile(rb"(?:^|[\s;&|])export[ \t]+\Z")
 """Before an assignment in a text that the grammar does not understand."""
 _ASSIGNED = re.compile(rb"(?<![\w$])([A-Za-z_]\w*)[ \t]*([-+*/%&|^]?)=(?!=)")
 _ASSIGNING = ("=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>=", "**=")
+_SHELLS = frozenset(
+    "PWD OLDPWD IFS PS1 PS2 PS3 PS4 PPID OPTARG OPTIND OPTERR LINENO RANDOM SECONDS REPLY UID EUID GROUPS SHLVL "
+    "SHELLOPTS HOSTTYPE OSTYPE MACHTYPE "
+    "FUNCNAME PIPESTATUS DIRSTACK EPOCHSECONDS EPOCHREALTIME SRANDOM COMP_WORDS COMP_CWORD COMP_LINE COMP_POINT "
+    "COMPREPLY MAPFILE COPROC _".split()
+)
+_FALLBACKS = (":-", "-", ":=", "=")
+_SHADOWED = re.compile(rb"(?m)^[ \t]*(?:function[ \t]+)?(printenv|env|test|eval|let|read)[ \t]*\(\)")
+_EXPORTED = re.compile(rb"(?:^|[\s;&|])export[ \t]+\Z")
+"""Before an assignment in a text that the grammar does not understand."""
+_ASSIGNED = re.compile(rb"(?<![\w$])([A-Za-z_]\w*)[ \t]*([-+*/%&|^]?)=(?!=)")
+_ASSIGNING = ("=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>=", "**=")
+_COMMAND = re.compile(rb"\$\(\(\s*[A-Za-z_][\w./-]*[ \t]+(?:[A-Za-z/.\"'$]|--[A-Za-z])")
+"""A word after a word, as no sum has it."""
 _SHELLS = frozenset({"sh", "bash", "dash", "/bin/sh", "/bin/bash"})
 _RUNS = re.compile(r"-[a-z]*c")
 _LATER = re.compile(r">>\s*[\"']?\$\{?[A-Z_]+_ENV\}?[\"']?$")
@@ -68,10 +83,11 @@ def find_in(data: bytes, parts: Sequence[tuple[int, int]], given: frozenset[str]
     written: list[NameEvent] = []
     functions: dict[str, list[NameEvent]] = {}
     for start, end in parts:
-        walk = _ScriptWalker(data[start:end])
-        written += [event.moved(start) for event in walk.see(parse(parser, walk.data))]
+        code, at = dedented(data[start:end])
+        walk = _ScriptWalker(without_false_sums(code))
+        written += [event.moved(start + at(event.start)) for event in walk.see(parse(parser, walk.data))]
         for name, body in walk.functions.items():
-            functions.setdefault(name, []).extend(event.moved(start) for event in body)
+            functions.setdefault(name, []).extend(event.moved(start + at(event.start)) for event in body)
     events = list(as_run(written, functions))
     by_name: dict[str, list[int]] = {}
     for event in events:
