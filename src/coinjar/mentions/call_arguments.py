@@ -7,11 +7,33 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from coinjar.mentions import tree
 from coinjar.mentions.accesses import EnvironmentAccess
-from coinjar.mentions.base import SET
+from coinjar.mentions.base import PRESENCE, READ, SET
 from coinjar.mentions.language_terms import AccessPattern
 
 _STAND_INS = frozenset({"default", "fallback", "otherwise", "default_value", "defaultvalue", "dflt"})
 """Names of parameters for a fallback."""
+
+
+_TEXTS = frozenset({"sprintf", "format", "join", "concat", "strcat", "printf"})
+"""Functions that make a text of several values, in small letters."""
+
+
+def makes_a_text(node: tree.Node) -> bool:
+    """Return whether a value is made of several: a sum, a text with values in it."""
+    called = last_name(node.function) if isinstance(node, tree.CallNode) else None
+    is_sum = type(node) is tree.Node and len(node.inner) > 1
+    return is_sum or (called is not None and called.lower() in _TEXTS)
+
+
+def picked_from(node: tree.CallNode, is_map: Callable[[tree.Node], bool]) -> EnvironmentAccess | None:
+    """Return what a function of a library picks from the environment: `_.has(process.env, "X")`."""
+    name = last_name(node.function)
+    if name not in ("has", "get", "pick") or len(node.arguments) < 2 or not is_map(node.arguments[0]):
+        return None
+    _, key, *rest = node.arguments
+    keys = list(key.inner) if isinstance(key, tree.ListNode) else [key, *rest] if name == "pick" else [key]
+    default = rest[0] if rest and name == "get" else None
+    return EnvironmentAccess(keys, PRESENCE if name == "has" else READ, default)
 
 
 def stand_in(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tree.Node | None:

@@ -14,8 +14,9 @@ _GO_OPTION = re.compile(
     rb"\bEnvVars?\s*:\s*(?:\[\]string\s*\{([^{}]*)\}|(\"[^\"\n]*\"))|\bEnvVars\(([^()]*)\)"
     rb"|\bBindEnv\(\s*\"[^\"\n]*\"\s*,([^()]*)\)"
 )
-_GO_VALUE = re.compile(rb"\bValue\s*:\s*(?:\"([^\"\n]*)\"|(-?[\w.]+))")
-_GO_VALUE_AFTER = re.compile(rb"[^{}]{0,1000}?\bValue\s*:\s*(?:\"([^\"\n]*)\"|(-?[\w.]+))")
+_GO_LITERAL = rb"\bValue\s*:\s*(?:\"([^\"\n]*)\"|(-?\d[\d.]*|true|false)\b(?!\s*\*))"
+_GO_VALUE = re.compile(_GO_LITERAL)
+_GO_VALUE_AFTER = re.compile(rb"[^{}]{0,1000}?" + _GO_LITERAL)
 _NEAR = 1000
 """Bytes around a name in which its default is looked for."""
 _TEXT = re.compile(rb'"([A-Za-z_]\w*)"')

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import tree_sitter_go
 from tree_sitter import Node as Syntax
 
@@ -12,6 +14,10 @@ from coinjar.mentions.language_terms import REFERENCE, AccessPattern, LanguageTe
 
 _APPENDED = tree.NameNode("append to Env")
 """What stands for the function that sets `NAME=value` texts for another program."""
+
+
+_ENVIRONMENT = re.compile(r"\.(?:Env|Environ\(\))(?:\.\.\.\))?$")
+"""The end of what is appended to: an environment, or a copy of it that `append` makes."""
 
 
 class GoConverter(SyntaxConverter):
@@ -59,7 +65,7 @@ class GoConverter(SyntaxConverter):
         if (
             name == "append"
             and given
-            and self.word(arguments.named_children[0] if arguments else None).endswith((".Environ()", ".Env"))
+            and _ENVIRONMENT.search(self.word(arguments.named_children[0] if arguments else None))
         ):
             return tree.CallNode(_APPENDED, given[1:])
         return tree.CallNode(function, given)

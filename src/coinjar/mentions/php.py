@@ -29,6 +29,7 @@ _VARIABLE = re.compile(r"(?!HTTP_|REDIRECT_|SSL_|ORIG_|CONTEXT_|PHP_AUTH_)[A-Za-
 """What a variable of the environment can be called; with these beginnings a web server sets them for each request."""
 _WITH_EACH = {"array_map": (0, 1), "array_filter": (1, 0), "array_walk": (1, 0)}
 """Functions that call one with each element of a list: where the two stand."""
+_COMMENTS = re.compile(rb"(?m)^[ \t]*(?:/?\*|//|#)[^\n]*")
 _PUT = re.compile(rb"""\(\s*["']([A-Za-z_]\w*)=""")
 
 
@@ -159,9 +160,12 @@ class PhpConverter(SyntaxConverter):
         return tree.ConditionalNode(self.convert(test), self.convert(then), self.convert(other))
 
     def _if_statement(self, node: Syntax) -> tree.Node:
-        return tree.ConditionalNode(
-            self.field(node, "condition"), self.field(node, "body"), self.field(node, "alternative")
-        )
+        others = self.all(node.children_by_field_name("alternative"))  # each elseif, and the else
+        other = others[0] if len(others) == 1 else tree.Node(others)
+        return tree.ConditionalNode(self.field(node, "condition"), self.field(node, "body"), other)
+
+    def _else_if_clause(self, node: Syntax) -> tree.Node:
+        return tree.ConditionalNode(self.field(node, "condition"), self.field(node, "body"), tree.Node())
 
     def _unary_op_expression(self, node: Syntax) -> tree.Node:
         inner = self.inside(node)
@@ -203,4 +207,5 @@ _find_code = reader(tree_sitter_php.language_php, PhpConverter)
 def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
     """Return the mentions of a script, those of its references to a container of services among them."""
     found = _find_code(data, helpers)
-    return in_order([*found.mentions, *processed(data)], found.unknown)._replace(unread=found.unread)
+    code = _COMMENTS.sub(lambda match: b" " * len(match[0]), data)
+    return in_order([*found.mentions, *processed(code)], found.unknown)._replace(unread=found.unread)

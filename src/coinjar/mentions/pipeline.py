@@ -55,18 +55,23 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention | ComputedName]
                 yield from members(text.data, start, end)
             if last not in _SCRIPTS and (not _below_environment(path) or "variables" in path):
                 yield from _elsewhere(text.data, start, end, misplaced=has_expressions)
-        if last in _SCRIPTS and (
-            node.kind == "scalar" or (node.kind == "seq" and all(child.kind == "scalar" for child in node.elements))
-        ):
-            parts = [text.inside(child) for child in ([node] if node.kind == "scalar" else node.elements)]
-            is_other = last in _OTHER_SHELLS or id(node) in other_shells
-            if is_other or any(looks_like_powershell(text.data, *part) for part in parts):
-                for part in parts:
-                    yield from powershell.find_in(masked(text.data), *part)
-            elif not (node.kind == "scalar" and _within_list(root, path, node)):
-                script = shell.find_in(masked(text.data), parts)
-                yield from script.mentions
-                yield from script.unknown
+        if last in _SCRIPTS and not (node.kind == "scalar" and _within_list(root, path, node)):
+            yield from _script(text, node, is_other=last in _OTHER_SHELLS or id(node) in other_shells)
+
+
+def _script(text: YamlText, node: TreeNode, *, is_other: bool) -> Iterator[Mention | ComputedName]:
+    """Yield the mentions of a script: one text, or a list of lines."""
+    lines = [node] if node.kind == "scalar" else node.elements
+    if any(child.kind != "scalar" for child in lines):
+        return
+    parts = [text.inside(child) for child in lines]
+    if is_other or any(looks_like_powershell(text.data, *part) for part in parts):
+        for part in parts:
+            yield from powershell.find_in(masked(text.data), *part)
+    else:
+        script = shell.find_in(masked(text.data), parts)
+        yield from script.mentions
+        yield from script.unknown
 
 
 def _within_list(root: TreeNode, path: tuple[str, ...], node: TreeNode) -> bool:

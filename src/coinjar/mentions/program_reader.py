@@ -19,7 +19,9 @@ from coinjar.mentions.call_arguments import (
     keys_of_map,
     keys_of_mappings,
     last_name,
+    makes_a_text,
     paired,
+    picked_from,
     pieces,
     stand_in,
     tested_key,
@@ -153,7 +155,7 @@ class ProgramReader:
         before = len(self.mentions)
         self._see(node.value, UseContext(context.default))
         if isinstance(node.target, tree.NameNode):
-            if len(self.mentions) > before:
+            if len(self.mentions) > before and not makes_a_text(node.value):
                 self.held.setdefault(node.target.text, []).extend(range(before, len(self.mentions)))
                 self.wanted.add(node.target.text)
             elif self._is_followed(node.value):
@@ -274,7 +276,9 @@ class ProgramReader:
             given = self._bound(first.text) if isinstance(first, tree.NameNode) else first
             if isinstance(given, tree.MappingNode):
                 return EnvironmentAccess(list(keys_of_mappings([given])), SET)
-        found = self._of_a_method(node.function, node) if isinstance(node.function, tree.MemberNode) else None
+        found = picked_from(node, self._is_map) if self.words.members else None
+        if isinstance(node.function, tree.MemberNode):
+            found = found or self._of_a_method(node.function, node)
         return found or self._helped(node) or self._by_shape(node)
 
     def _by_shape(self, node: tree.CallNode) -> EnvironmentAccess | None:

@@ -191,7 +191,7 @@ class Scopes:
     def _path_of(self, name: str, depth: int) -> str | None:
         """Return a name's path, as the scope that binds it sees it; each is found once for each distance."""
         at = self._frame_of(name)
-        while at is not None and all(map(_is_method, self.stack[at].bound[name])):
+        while at is not None and self._is_no_value(self.stack[at].bound[name]):
             at = next((outer for outer in range(at - 1, -1, -1) if name in self.stack[outer].bound), None)
         if at is None:
             if name in self.handed.members and name.startswith("@"):
@@ -204,6 +204,16 @@ class Scopes:
             frame.paths[name, depth] = self._agreed(frame.bound[name], name, depth)
             self.visible = outer
         return frame.paths[name, depth]
+
+    def _is_no_value(self, bound: list[Bound]) -> bool:
+        """Return whether a path cannot begin with what a scope binds: methods, and where modules have names of their
+        own all but these.
+        """
+        if self.words.apart:
+            return not any(isinstance(item, tree.ImportNode) for item in bound) and any(
+                isinstance(item, tree.Node) and not isinstance(item, tree.DeclarationNode) for item in bound
+            )
+        return all(map(_is_method, bound))
 
     def _agreed(self, bound: list[Bound], name: str, depth: int) -> str | None:
         """Return the path of all that a name is bound to; None where two of them differ."""
