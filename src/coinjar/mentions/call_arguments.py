@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from coinjar.mentions import tree
 from coinjar.mentions.accesses import EnvironmentAccess
-from coinjar.mentions.base import PRESENCE, READ, SET
+from coinjar.mentions.base import PRESENCE, READ, SET, Mention
 from coinjar.mentions.language_terms import AccessPattern
 
 _STAND_INS = frozenset({"default", "fallback", "otherwise", "default_value", "defaultvalue", "dflt"})
@@ -88,6 +88,13 @@ def by_pattern(how: AccessPattern, node: tree.CallNode) -> EnvironmentAccess | N
         return None
     default = given[how.default] if how.default is not None and len(given) > how.default else node.named.get("default")
     return EnvironmentAccess([given[how.name]], how.access, default)
+
+
+def destructured(node: tree.DestructuringNode, written: Callable[[tree.Node | None], str | None]) -> Iterator[Mention]:
+    """Yield what names destructured from the environment read."""
+    for key, name, default, short in node.entries:
+        renamed, local = (f"{{}}: {name}", "") if short else ("{}", name)
+        yield Mention(key.text, key.start, key.end, READ, written(default), renamed=renamed, local=local)
 
 
 def gives_a_value(test: tree.Node) -> bool:

@@ -12,6 +12,7 @@ from coinjar.mentions.call_arguments import (
     alternatives,
     argument_of,
     by_pattern,
+    destructured,
     gives_a_value,
     in_order_of,
     is_compared_with_empty,
@@ -242,19 +243,7 @@ class ProgramReader:
             access = self._access(node.target)
             return access._replace(access=SET) if access else None
         if isinstance(node, tree.DestructuringNode) and self.scopes.path(node.of) in maps:
-            for key, name, default, short in node.entries:
-                renamed = f"{{}}: {name}" if short else "{}"
-                self.mentions.append(
-                    Mention(
-                        key.text,
-                        key.start,
-                        key.end,
-                        READ,
-                        self._written(default),
-                        renamed=renamed,
-                        local="" if short else name,
-                    )
-                )
+            self.mentions += destructured(node, self._written)
         if isinstance(node, tree.MappingNode) and any(self.scopes.path(child) in maps for child in node.taken):
             return EnvironmentAccess(list(keys_of_mappings([node, *node.taken])), SET)
         return None
@@ -327,10 +316,13 @@ class ProgramReader:
         if name in self.helpers:
             return EnvironmentAccess([given[0]], READ, given[1] if len(given) > 1 else node.named.get("default"))
         function = self.scopes.function(name, len(given)) if self._is_own(node.function) else None
-        at = self._helps(function) if function else None
-        key = argument_of(function, node, at) if function and at is not None else None
-        if function is None or at is None or key is None:
+        helps = self._helps(function) if function else None
+        key = argument_of(function, node, helps[0]) if function and helps else None
+        if function is None or helps is None or key is None:
             return None
+        at, how = helps
+        if how == SET:
+            return EnvironmentAccess([key], SET)
         kind = "boolean" if _OF_TRUTH.search(name.lower()) else ""
         return EnvironmentAccess([key], READ, stand_in(function, node, at), "", kind)
 
@@ -341,8 +333,8 @@ class ProgramReader:
         of = function.of if isinstance(function, tree.MemberNode) else None
         return isinstance(of, tree.NameNode) and isinstance(self.scopes.owner(of.text), tree.DeclarationNode)
 
-    def _helps(self, function: tree.FunctionNode) -> int | None:
-        """Return which parameter of a function names a variable that it reads; None if none does."""
+    def _helps(self, function: tree.FunctionNode) -> tuple[int, str] | None:
+        """Return which parameter of a function names a variable, and whether it reads or sets it; None if none does."""
         if function in self.scopes.asked:
             return self.scopes.asked[function]
         self.scopes.asked[function] = None
@@ -350,8 +342,10 @@ class ProgramReader:
             for node in tree.own(function.body):
                 access = self._access(node) if not isinstance(node, tree.FunctionNode) else None
                 for key in access.keys if access and not access.expands else []:
-                    if isinstance(key, tree.NameNode) and key.text in function.parameters:
-                        self.scopes.asked[function] = list(function.parameters).index(key.text)
+                    if access and isinstance(key, tree.NameNode) and key.text in function.parameters:
+                        before = self.scopes.asked[function]
+                        how = SET if before and before[1] == SET else access.access
+                        self.scopes.asked[function] = (list(function.parameters).index(key.text), how)
         return self.scopes.asked[function]
 
     def _take(self, access: EnvironmentAccess, context: UseContext) -> None:

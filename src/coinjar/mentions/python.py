@@ -247,6 +247,19 @@ class _PythonConverter:
                 method.is_method = True
         return tree.DeclarationNode(node.name, [*self._each([*node.bases, *node.decorator_list]), inner])
 
+    def _Match(self, node: ast.Match) -> tree.Node:  # noqa: N802
+        """Convert a match; the keys of patterns are looked up in its subject."""
+        subject, found = self.convert(node.subject), list[tree.Node]()
+        for pattern in [part for case in node.cases for part in ast.walk(case.pattern)]:
+            for key, value in (
+                zip(pattern.keys, pattern.patterns, strict=True) if isinstance(pattern, ast.MatchMapping) else ()
+            ):
+                is_any = isinstance(value, ast.MatchAs) and value.name is None and value.pattern is None
+                of = self.convert(key)
+                found.append(tree.ContainsNode(of, subject) if is_any else tree.IndexNode(subject, of))
+        inside = [statement for case in node.cases for statement in case.body]
+        return tree.Node([subject, *found, *self._each(inside)])
+
     def _For(self, node: ast.For | ast.AsyncFor) -> tree.Node:  # noqa: N802
         body = tree.Node(self._each([*node.body, *node.orelse]))
         return self._loop(node.target, node.iter, body)

@@ -55,8 +55,8 @@ class Scopes:
         self.handed = HandedOn()
         self.followed: set[str] = set()
         """Names that were followed to find a text."""
-        self.asked: dict[tree.FunctionNode, int | None] = {}
-        """Functions already examined: which parameter names a variable."""
+        self.asked: dict[tree.FunctionNode, tuple[int, str] | None] = {}
+        """Functions already examined: which parameter names a variable, and how it is used."""
 
     @contextmanager
     def inside(self, node: tree.Node) -> Iterator[None]:
@@ -221,7 +221,7 @@ class Scopes:
         bound = [item for item in self._values_among(bound) if not _is_method(item)]
         if self.words.apart and any(isinstance(item, tree.ImportNode) for item in bound):
             bound = [item for item in bound if not isinstance(item, tree.FunctionNode)]
-        for item in [item for item in bound if len(bound) == 1 or not _is_wrapped(item, name)]:
+        for item in [item for item in bound if len(bound) == 1 or not (_is_wrapped(item, name) or _is_empty(item))]:
             self.step()
             path = self._shorter(item.path) if isinstance(item, tree.ImportNode) else self._value(item, name, depth)
             names.add(path)
@@ -335,6 +335,15 @@ class Scopes:
 
 def _is_method(item: Bound) -> bool:
     return isinstance(item, tree.FunctionNode) and item.is_method
+
+
+def _is_empty(item: Bound) -> bool:
+    """Return whether a name is given nothing, as where a module is missing: `None`, `{}`, `dict()`."""
+    if isinstance(item, tree.CallNode):
+        is_dict = isinstance(item.function, tree.NameNode) and item.function.text == "dict"
+        return is_dict and not item.arguments and not item.named
+    is_mapping = isinstance(item, tree.MappingNode) and not item.keys and not item.taken
+    return is_mapping or (isinstance(item, tree.ConstantNode) and item.text is None)
 
 
 def _is_wrapped(item: Bound, name: str) -> bool:
