@@ -185,7 +185,9 @@ def paired(arguments: Iterable[tree.Node]) -> Iterator[tree.Node]:
         first = parts[0] if parts else None
         if isinstance(first, tree.StringNode) and (first is node or "=" in first.text):
             name = first.text.partition("=")[0]
-            if "%" not in name:
+            if not name:
+                yield node  # what stands before is computed
+            elif "%" not in name:
                 yield tree.StringNode(name, first.start, first.start + len(name.encode()))
             else:  # a call puts it there: `sprintf("%s=%s", name, value)`
                 yield parts[1] if name == "%s" and len(parts) > 1 else node

@@ -20,9 +20,13 @@ _OF_A_REQUEST = frozenset(
     "PHP_SELF argv argc SERVER_ADDR REQUEST_TIME REQUEST_TIME_FLOAT DOCUMENT_ROOT HTTPS REMOTE_PORT SCRIPT_FILENAME "
     "SERVER_ADMIN SERVER_SIGNATURE "
     # the language's manual
-    "REQUEST_URI PHP_AUTH_DIGEST PHP_AUTH_USER PHP_AUTH_PW ORIG_PATH_INFO REQUEST_SCHEME".split()
+    "REQUEST_URI PHP_AUTH_DIGEST PHP_AUTH_USER PHP_AUTH_PW ORIG_PATH_INFO REQUEST_SCHEME "
+    # headers of every browser and proxy
+    "HTTP_HOST HTTP_USER_AGENT HTTP_REFERER HTTP_ACCEPT HTTP_ACCEPT_LANGUAGE HTTP_ACCEPT_ENCODING HTTP_COOKIE "
+    "HTTP_AUTHORIZATION HTTP_CONNECTION HTTP_ORIGIN HTTP_CLIENT_IP HTTP_X_FORWARDED_FOR HTTP_X_FORWARDED_HOST "
+    "HTTP_X_FORWARDED_PROTO HTTP_X_REQUESTED_WITH HTTP_IF_NONE_MATCH HTTP_IF_MODIFIED_SINCE".split()
 )
-"""Entries of `$_SERVER` other than the environment."""
+"""What a web server sets for each request, in `$_SERVER` and for `getenv`."""
 
 
 _VARIABLE = re.compile(r"(?!HTTP_|REDIRECT_|SSL_|ORIG_|CONTEXT_|PHP_AUTH_)[A-Za-z_]\w*")
@@ -51,6 +55,7 @@ class PhpConverter(SyntaxConverter):
         asking=frozenset({"isset", "empty", "boolval"}),
         pairs=frozenset({"putenv"}),
         key_tests=frozenset({"array_key_exists"}),
+        others=_OF_A_REQUEST,
     )
 
     _name = _relative_scope = SyntaxConverter.name

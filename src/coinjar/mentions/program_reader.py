@@ -226,7 +226,7 @@ class ProgramReader:
     def _access(self, node: tree.Node) -> EnvironmentAccess | None:  # noqa: PLR0911 - a shape a line
         maps = self.words.maps
         if isinstance(node, tree.IndexNode):
-            is_read = self.scopes.path(node.of) in maps
+            is_read = self.scopes.path(node.of) in maps or self._is_child(node.of)
             return EnvironmentAccess([node.key]) if is_read else helper_calls.section(node, self.words)
         if (
             isinstance(node, tree.MemberNode)
