@@ -14,6 +14,8 @@ _STAND_INS = frozenset({"default", "fallback", "otherwise", "default_value", "de
 """Names of parameters for a fallback."""
 
 
+_PICKS = {"has": PRESENCE, "get": READ, "pick": READ, "set": SET, "unset": SET, "deleteProperty": SET}
+"""Functions of a mapping and a name."""
 _TEXTS = frozenset({"sprintf", "format", "join", "concat", "strcat", "printf"})
 """Functions that make a text of several values, in small letters."""
 
@@ -26,14 +28,13 @@ def makes_a_text(node: tree.Node) -> bool:
 
 
 def picked_from(node: tree.CallNode, is_map: Callable[[tree.Node], bool]) -> EnvironmentAccess | None:
-    """Return what a function of a library picks from the environment: `_.has(process.env, "X")`."""
-    name = last_name(node.function)
-    if name not in ("has", "get", "pick") or len(node.arguments) < 2 or not is_map(node.arguments[0]):
+    """Return what a function of a library picks from the environment, or changes: `_.has(process.env, "X")`."""
+    name = last_name(node.function) or ""
+    if name not in _PICKS or len(node.arguments) < 2 or not is_map(node.arguments[0]):
         return None
     _, key, *rest = node.arguments
     keys = list(key.inner) if isinstance(key, tree.ListNode) else [key, *rest] if name == "pick" else [key]
-    default = rest[0] if rest and name == "get" else None
-    return EnvironmentAccess(keys, PRESENCE if name == "has" else READ, default)
+    return EnvironmentAccess(keys, _PICKS[name], rest[0] if rest and name == "get" else None)
 
 
 def stand_in(function: tree.FunctionNode, node: tree.CallNode, at: int) -> tree.Node | None:

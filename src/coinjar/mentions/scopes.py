@@ -98,6 +98,7 @@ class Scopes:
             isinstance(node, tree.AssignmentNode)
             and isinstance(node.target, tree.NameNode)
             and not isinstance(node.value, tree.FunctionNode)
+            and node.target.text not in self.words.maps  # the language's own, whatever it is given (PHP)
         ):
             result.setdefault(node.target.text, []).append(node.value)
         elif isinstance(node, tree.ImportNode):
