@@ -66,17 +66,52 @@ def test_check_finds_the_same_with_one_processor(large: Coinjar) -> None:
     both = json.loads(large("check", "--json", process=True).out)["findings"]
     of_rule = Counter(finding["rule"] for finding in both)
     assert of_rule["CJ013"] == len(STAGES[1:]) * VARIABLES // 2
+    assert _with_one_processor(large) == both
+
+
+def _with_one_processor(cj: Coinjar) -> list[dict[str, object]]:
+    """What `check` finds where nothing can be done beside."""
     pinned = (
         "import os, sys; os.sched_setaffinity(0, {min(os.sched_getaffinity(0))}); os.execvp(sys.argv[1], sys.argv[1:])"
     )
     alone = subprocess.run(
         [sys.executable, "-c", pinned, PROGRAM, "check", "--json"],
-        cwd=large.folder,
-        env=large.env,
+        cwd=cj.folder,
+        env=cj.env,
         capture_output=True,
         check=False,
     )
-    assert json.loads(alone.stdout)["findings"] == both
+    findings: list[dict[str, object]] = json.loads(alone.stdout)["findings"]
+    return findings
+
+
+def test_two_processes_inspect_many_files(jar: Callable[..., Coinjar]) -> None:
+    """Files that stages share, a fault of one stage and of all, examples: on both sides of the middle."""
+    services, stages = [f"service{number}" for number in range(80)], ["dev", "test", "stage", "prod"]
+    plain = {stage: f"all: {{LINE: {text}}}\n" for stage, text in zip(stages, ["a", "a", "b", '"c\\nd"'], strict=True)}
+    cj = jar(
+        f"services: {{{', '.join(f'{name}: {{}}' for name in services)}}}\n"
+        f"stages: {{{', '.join(f'{name}: {{}}' for name in stages)}}}\n"
+        "variables: {LINE: {}, UID: {default: '1'}}\n"
+        "destinations:\n"
+        "  one: {type: file, as: json, path: 'out/{service}.json'}\n"
+        "  lines: {type: file, as: literal, path: 'out/{stage}/{service}.env'}\n"
+        "  shell: {type: file, as: posix, path: 'out/{stage}/{service}.sh', services: [service7]}\n"
+        "  shown: {type: file, as: example, path: example.env, services: [service7]}\n",
+        **plain,
+    )
+    both = json.loads(cj("check", "--json", process=True, code=1).out)["findings"]
+    assert _with_one_processor(cj) == both
+    messages = [finding["message"] for finding in both if finding["rule"] == "CJ017"]
+    overwritten = [message for message in messages if "overwrite each other" in message]
+    assert len(overwritten) == 80 * 2  # stage and prod differ from dev; test does not
+    assert {message.rpartition(" for dev and for ")[2].partition(",")[0] for message in overwritten} == {
+        "stage",
+        "prod",
+    }
+    assert [message for message in messages if message.startswith("shell:")]  # on every stage: told once, for all
+    assert len([message for message in messages if message.startswith("lines on prod:")]) >= 1
+    assert [finding["message"] for finding in both if finding["rule"] == "CJ030"] == ["the example does not exist"]
 
 
 def _fail() -> NoReturn:

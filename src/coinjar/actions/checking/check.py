@@ -9,13 +9,12 @@ from typing import Any, NamedTuple
 from coinjar.actions.checking.context import FileContext
 from coinjar.actions.checking.rules import all_rules
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import Definition, Undecryptable, Unset
+from coinjar.core.definition import Definition
 from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.errors import Location, UsageError
 from coinjar.core.model import AcceptedFinding, Jar
 from coinjar.core.names import suggestion
 from coinjar.core.progress import Progress, told
-from coinjar.core.references import Template
 from coinjar.core.rules import OF_LAYERS, finding, run
 from coinjar.core.rules.base import Finding, Rule
 from coinjar.jarfile.external_values import fetcher
@@ -93,6 +92,7 @@ def check(
     context = FileContext(opened, jar, fetch, with_history=with_history)
     rules = _chosen(selection.rules)
     here, there = _divided(context, rules)
+    context.is_alone = not there
     result = run_beside(context, there)
     found = list(run(context, told(here, "rules", progress)))  # before the result of the others is waited for
     findings = sorted(
@@ -110,8 +110,6 @@ def check(
 
 _MANY = 20_000
 """Values from which on a second process takes its part of the rules."""
-_PRESENT = frozenset({str, Template, Unset, Undecryptable})
-"""Contents for which nothing is asked elsewhere."""
 
 
 def _divided(
@@ -120,9 +118,7 @@ def _divided(
     """Return the rules for this process, and those for a second one: none if values are few, or come from elsewhere,
     where nothing should be asked twice. Sealed values are decrypted before.
     """
-    if len(context.definitions) < _MANY or not _PRESENT.issuperset(
-        type(each.definition.content) for each in context.definitions
-    ):
+    if len(context.definitions) < _MANY or not context.has_every_value:
         return list(rules), []
     return [rule for rule in rules if rule.code not in OF_LAYERS], [rule for rule in rules if rule.code in OF_LAYERS]
 

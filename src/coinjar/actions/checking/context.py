@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING
 
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.code_uses import CodeLiteral, CodeUse, has_code
+from coinjar.core.definition import Undecryptable, Unset
 from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.layers import Fetch
 from coinjar.core.model import Jar
+from coinjar.core.references import Template
 from coinjar.core.rules.base import CheckContext
 from coinjar.jarfile.layout import JarLayout
 from coinjar.sources.base import SET_BY_EVERYBODY
@@ -19,6 +21,10 @@ from coinjar.sources.base import SET_BY_EVERYBODY
 if TYPE_CHECKING:
     from coinjar.actions.checking.destination_checks import DestinationChecks
     from coinjar.actions.mentions.search import MentionReport
+
+
+_PRESENT = frozenset({str, Template, Unset, Undecryptable})
+"""Contents for which nothing is asked elsewhere."""
 
 
 class FileContext(CheckContext):
@@ -31,6 +37,13 @@ class FileContext(CheckContext):
         self.opened = opened
         self.today = datetime.now(UTC).date()
         self.with_history = with_history
+        self.is_alone = True
+        """Whether no second process works on other rules."""
+
+    @cached_property
+    def has_every_value(self) -> bool:
+        """Whether no value comes from elsewhere, where nothing should be asked for twice."""
+        return _PRESENT.issuperset(type(each.definition.content) for each in self.definitions)
 
     @cached_property
     def _destinations(self) -> DestinationChecks | None:

@@ -5,10 +5,11 @@ delivered to.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Self
+from typing import NamedTuple, Self
 
+from coinjar.actions.checking.context import FileContext
 from coinjar.actions.delivery.selection import is_for, is_named, staying
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.output.render_files import SAME, RenderedFile, secrets_in_the_open, state_of
@@ -17,7 +18,6 @@ from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location
 from coinjar.core.model import Destination
-from coinjar.core.rules.base import CheckContext
 from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.base import Output
 from coinjar.destinations.stage_view import RenderContext, StageView
@@ -26,14 +26,28 @@ from coinjar.jarfile.load import read_bytes
 from coinjar.platforms.description_reader import read_description
 from coinjar.runners.reader import read_runner
 from coinjar.system.files import display_path
-
-if TYPE_CHECKING:
-    pass
+from coinjar.system.second_process import beside
 
 OF_VALUES = frozenset({"not-fetched", "circle", "reference", "outside"})
 """Codes of errors that belong to a value, not to a destination."""
 RULE_OF = {"name-taken": "CJ032", "over-the-limits": "CJ033"}
 """The rules of what a live destination does not support; everything else is CJ017."""
+
+
+_MANY_FILES = 1000
+"""Files from which on a second process inspects those of the later stages."""
+_Fault = tuple[str, str, str, str, str, Location]
+"""Of a fault that is reported once: the rule, the destination, what it is of, message, hint and place."""
+
+
+class _Found(NamedTuple):
+    """What was found on some stages."""
+
+    diagnostics: dict[str, list[Diagnostic]]
+    faults: dict[_Fault, list[str]]
+    examples: dict[Path, Diagnostic]
+    port_uses: list[PortUse]
+    shared: list[tuple[Destination, str, Output]]
 
 
 class DestinationChecks:
@@ -42,23 +56,55 @@ class DestinationChecks:
     The same fault on several stages is reported once. Faults of values are reported by other rules.
     """
 
-    def __init__(self, opened: OpenJar, context: CheckContext) -> None:
+    def __init__(self, opened: OpenJar, context: FileContext) -> None:
+        self.opened = opened
         self.context = context
         self.render_context = RenderContext(context.jar, opened.folder, Masker(), opened.ring, opened.gate)
         self.diagnostics: dict[str, list[Diagnostic]] = {}
-        self.faults: dict[tuple[str, str, str, str, str, Location], list[str]] = {}
+        self.faults: dict[_Fault, list[str]] = {}
         self.examples: dict[Path, Diagnostic] = {}
         self.port_uses: list[PortUse] = []
         self.filled: dict[tuple[str, object], list[tuple[str, str, Mapping[str, DesiredValue]]]] = {}
-        self.written: dict[tuple[str, Path], tuple[str, bytes]] = {}
+        self.shared: list[tuple[Destination, str, Output]] = []
+        """Files whose path does not name the stage: stages may overwrite each other's."""
         self.stages = {
             destination.name: [stage for stage in context.stages if is_for(context.jar, destination, stage)]
             for destination in context.jar.destinations.values()
         }
 
     def run(self) -> Self:
-        """Inspect every destination; return the checks."""
-        for stage in self.context.stages:
+        """Inspect every destination; return the checks. Where files are many, a second process takes the later half of
+        the stages.
+        """
+        stages = self.context.stages
+        here = len(stages) // 2 if self._are_many_files() else len(stages)
+        others = DestinationChecks(self.opened, self.context) if here < len(stages) else None
+        later = beside(lambda: others._inspect(stages[here:])) if others else None
+        self._inspect(stages[:here])
+        if later is not None:
+            self._add(later())
+        self._overwritten()
+        self._descriptions()
+        for (rule, name, of, message, hint, location), where in self.faults.items():
+            on = "" if where == self.stages[name] else f" on {', '.join(where)}"
+            words = f"{message}{on}" if of else f"{name}{on}: {message}"  # a target's message names its destination
+            self.diagnostics.setdefault(rule, []).append(
+                Diagnostic(words, hint, location, None, where[0] if len(where) == 1 else None)
+            )
+        self.diagnostics["CJ030"] = list(self.examples.values())
+        self.diagnostics = {code: list(dict.fromkeys(names)) for code, names in self.diagnostics.items()}
+        return self
+
+    def _are_many_files(self) -> bool:
+        """Return whether a second process pays, and would ask for nothing that this one asks for as well."""
+        destinations = self.context.jar.destinations.values()
+        count = len(self.context.stages) * len(destinations) * len(self.context.jar.services)
+        plain = all(destination.type == "file" for destination in destinations)
+        return plain and count >= _MANY_FILES and self.context.is_alone and self.context.has_every_value
+
+    def _inspect(self, stages: Sequence[str]) -> _Found:
+        """Inspect every destination on some stages."""
+        for stage in stages:
             self.render_context.pending.clear()
             for declared in [
                 destination
@@ -77,16 +123,17 @@ class DestinationChecks:
                 except CoinJarError as fault:
                     for error in fault.each():
                         self._fault(destination, stage, error)
-        self._descriptions()
-        for (rule, name, of, message, hint, location), where in self.faults.items():
-            on = "" if where == self.stages[name] else f" on {', '.join(where)}"
-            words = f"{message}{on}" if of else f"{name}{on}: {message}"  # a target's message names its destination
-            self.diagnostics.setdefault(rule, []).append(
-                Diagnostic(words, hint, location, None, where[0] if len(where) == 1 else None)
-            )
-        self.diagnostics["CJ030"] = list(self.examples.values())
-        self.diagnostics = {code: list(dict.fromkeys(names)) for code, names in self.diagnostics.items()}
-        return self
+        return _Found(self.diagnostics, self.faults, self.examples, self.port_uses, self.shared)
+
+    def _add(self, found: _Found) -> None:
+        """Add what was found on later stages."""
+        for rule, diagnostics in found.diagnostics.items():
+            self.diagnostics.setdefault(rule, []).extend(diagnostics)
+        for key, where in found.faults.items():
+            self.faults.setdefault(key, []).extend(where)
+        self.examples = {**found.examples, **self.examples}
+        self.port_uses += found.port_uses
+        self.shared += found.shared
 
     def _descriptions(self) -> None:
         """Check the jar's own descriptions of platforms and of runners, used or not."""
@@ -153,8 +200,7 @@ class DestinationChecks:
             raise
         self.render_context.pending |= {output.path: output.data for output in outputs}
         if not instance.names_stage and is_named(self.context.jar, destination, view.stage):
-            for output in outputs:
-                self._overwritten(destination, view.stage, output)
+            self.shared += [(destination, view.stage, output) for output in outputs]
         notices = [
             *instance.notices,
             *secrets_in_the_open([RenderedFile(destination.name, view.stage, output, SAME) for output in outputs]),
@@ -173,15 +219,18 @@ class DestinationChecks:
             for notice in instance.runner_notices(view):
                 self.diagnostics.setdefault(notice.rule, []).append(notice.diagnostic)
 
-    def _overwritten(self, destination: Destination, stage: str, output: Output) -> None:
+    def _overwritten(self) -> None:
         """Report two stages that write one file with different content: they overwrite each other."""
-        other, data = self.written.setdefault((destination.name, output.path), (stage, output.data))
-        if not output.merges and data != output.data:
-            message = f"it writes {display_path(output.path)} for {other} and for {stage}, which overwrite each other"
-            hint = f"add {{stage}} to the path, or limit the destination (stages: [{other}])"
-            self._fault(
-                destination, stage, InputError(message, hint=hint, location=destination.location, code="collision")
-            )
+        written: dict[tuple[str, Path], tuple[str, bytes]] = {}
+        for destination, stage, output in self.shared:
+            other, data = written.setdefault((destination.name, output.path), (stage, output.data))
+            if not output.merges and data != output.data:
+                where = display_path(output.path)
+                message = f"it writes {where} for {other} and for {stage}, which overwrite each other"
+                hint = f"add {{stage}} to the path, or limit the destination (stages: [{other}])"
+                self._fault(
+                    destination, stage, InputError(message, hint=hint, location=destination.location, code="collision")
+                )
 
 
 def _outdated(destination: Destination, stage: str, output: Output) -> Diagnostic:
