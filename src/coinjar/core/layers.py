@@ -322,10 +322,10 @@ class Resolver:
             return self._resolved[key]
         self.jar.service(service)
         settled = self._settled.setdefault(phase, {})
-        if only is None and settled and (result := self._all_settled(service, settled)):
-            self._resolved[key] = result
-            return result
-        result = {}
+        if only is None and (shared := self._all_settled(service, phase, settled)):
+            self._resolved[key] = shared
+            return shared
+        result: dict[str, Resolved] = {}
         faults: list[CoinJarError] = []
         variables = self.jar.variables_for(service)
         for variable in variables if only is None else [each for each in variables if only(each.name)]:
@@ -343,15 +343,21 @@ class Resolver:
             self._resolved[key] = result
         return result
 
-    def _all_settled(self, service: str, settled: Mapping[str, Resolved]) -> dict[str, Resolved] | None:
-        """Return what a service gets if it is what others have already got: where there are many services, by far the
-        most.
+    def _all_settled(self, service: str, phase: str, settled: dict[str, Resolved]) -> dict[str, Resolved] | None:
+        """Return what a service gets if every service of each variable gets the same: where there are many services, by
+        far the most, and only few variables of each are new.
         """
-        names = self.jar.names_for(service)
-        every = [known for known in map(settled.get, names) if known is not None]
-        if len(every) < len(names) or self.layers[-1].kind == "one-off":
+        if self.layers[-1].kind == "one-off":
             return None
-        return dict(zip(names, every, strict=True))
+        names = self.jar.names_for(service)
+        for name in [name for name in names if name not in settled]:
+            variable = self.jar.variables[name]
+            if variable.phase not in (phase, "both") or name in self.absent:
+                return None
+            self._settling(variable, service, settled)
+            if name not in settled:
+                return None
+        return dict(zip(names, map(settled.__getitem__, names), strict=True))
 
     def _fault_of(self, resolved: Resolved, service: str, *, closed: bool) -> CoinJarError | None:
         """Return why a service cannot get a value; with `closed`, a value that is encrypted for others is given."""

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -17,7 +18,7 @@ from coinjar.core.placeholders import fill, placeholders
 from coinjar.destinations.hidden_lines import Hidden, hidden_lines
 from coinjar.destinations.options import Option, read_phases
 from coinjar.destinations.stage_view import RenderContext, StageView, services_for
-from coinjar.dialects.base import Dialect, Entry, ReadItem, ReadResult
+from coinjar.dialects.base import Dialect, Entry, ReadItem, ReadResult, any_secret, texts_of
 from coinjar.documents.field_reader import FieldReader
 from coinjar.jarfile.load import read_bytes
 from coinjar.system.files import display_path, expanded, is_outside, leads_outside, link_outside
@@ -70,7 +71,7 @@ class DestinationOptions:
         """The options that are paths on this machine, as written."""
         self._leading_outside: dict[str, list[Act]] = {}
         """By pattern, what it does outside the folder that contains the jar."""
-        self._linked_outside: dict[Path, bool] = {}
+        self._linked_outside: dict[str, bool] = {}
         for key, node in destination.options.items():
             if key in self.declared:
                 self.options[key] = node
@@ -163,16 +164,19 @@ class DestinationOptions:
         self.render_context.gate.require(*outside)
         named = fill(pattern, stage=stage, service=service)
         path = self.render_context.root / (expanded(named) if named.startswith("~") else named)
-        if not outside and self._is_linked_outside(path):
+        if not outside and self._is_linked_outside(str(path)):
             raise link_outside(path)
         return path
 
-    def _is_linked_outside(self, path: Path) -> bool:
-        """Return whether links lead out of the folder that contains the jar; each folder is followed once."""
-        root, folder = self.render_context.root, path.parent
+    def _is_linked_outside(self, path: str) -> bool:
+        """Return whether links lead out of the folder that contains the jar; each folder is followed once. Texts here,
+        since a jar may have thousands of files.
+        """
+        root, folder = self.render_context.root, path.rpartition("/")[0] or "."
         if folder not in self._linked_outside:
-            self._linked_outside[folder] = leads_outside(folder, root)
-        return self._linked_outside[folder] or (path.is_symlink() and leads_outside(path, root))
+            self._linked_outside[folder] = leads_outside(Path(folder), root)
+        is_link = os.path.islink(path)  # noqa: PTH114 - see above
+        return self._linked_outside[folder] or (is_link and leads_outside(Path(path), root))
 
     def _outside(self, patterns: Iterable[str]) -> list[Act]:
         where = self.destination.location
@@ -249,11 +253,11 @@ class FileDestination(DestinationOptions, ABC):
             found = ReadResult([*found.items, *items], [*found.remarks, *reading.remarks])
         return found
 
-    def about(self, entries: Iterable[Entry]) -> str:
+    def about(self, entries: Collection[Entry]) -> str:
         """Return how many variables there are, and how many are secret."""
-        kept = [entry for entry in entries if entry.text is not None]
-        secret = sum(entry.secret for entry in kept)
-        return f"{len(kept)} variable{'s' if len(kept) != 1 else ''}" + (
+        count = len(entries) - texts_of(entries).count(None)
+        secret = sum(entry.secret and entry.text is not None for entry in entries) if any_secret(entries) else 0
+        return f"{count} variable{'s' if count != 1 else ''}" + (
             f", {secret} secret{'s' if secret != 1 else ''}" if secret else ""
         )
 

@@ -16,7 +16,7 @@ from coinjar.destinations.hidden_lines import Hidden
 from coinjar.destinations.options import FLAG, PHASES, SPELLING, TEXTS_BY_NAME, Option
 from coinjar.destinations.stage_view import RenderContext, StageView, gets
 from coinjar.dialects import carriers, get
-from coinjar.dialects.base import Dialect, Entry, ReadResult, refuse
+from coinjar.dialects.base import Dialect, Entry, ReadResult, any_secret, refuse
 from coinjar.dialects.example import ExampleDialect
 from coinjar.dialects.settings import SettingsDialect, merged
 from coinjar.dialects.shell import ExecScriptDialect
@@ -211,7 +211,7 @@ class DialectFileDestination(FileDestination):
 
     def _output(self, path: Path, data: bytes, entries: list[Entry], *, merges: bool = False) -> Output:
         assert self.dialect
-        secret = any(entry.secret and entry.text is not None for entry in entries)
+        secret = any_secret(entries) and any(entry.secret and entry.text is not None for entry in entries)
         return Output(
             path,
             data,
@@ -230,7 +230,8 @@ class DialectFileDestination(FileDestination):
                 return _all_hidden  # from another package: it cannot mark which lines contain secrets
             reader = get("posix" if isinstance(self.dialect, ExecScriptDialect) else "dotenv")
         return self.hide_items(
-            lambda data: reader.read(data, display_path(path)), [entry.name for entry in entries if entry.secret]
+            lambda data: reader.read(data, display_path(path)),
+            [entry.name for entry in entries if entry.secret] if any_secret(entries) else (),
         )
 
     def _settings(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -181,19 +181,23 @@ class StageView:
             and self.destination.secrets is None
         )
 
-    def _made(self, values: Iterable[Resolved]) -> list[Entry]:
+    def _made(self, values: Collection[Resolved]) -> list[Entry]:
+        usual = self._usual
         takes_every = takes_all(self.destination)
+        careful = False
+        for resolved in [each for each in values if each not in usual]:  # few of a service, where there are many
+            variable = resolved.variable
+            if (takes_every or gets(self.destination, variable.name)) and not resolved.secret and not variable.also_as:
+                usual[resolved] = Entry(variable.name, resolved.text, variable)
+            else:
+                careful = True
+        if not careful:
+            return [*map(usual.__getitem__, values)]
         entries: list[Entry] = []
         for resolved in values:
-            if (known := self._usual.get(resolved)) is not None:
+            if (known := usual.get(resolved)) is not None:
                 entries.append(known)
-                continue
-            variable = resolved.variable
-            if not takes_every and not gets(self.destination, variable.name):
-                continue
-            if not resolved.secret and not variable.also_as:  # by far the most
-                entries.append(self._usual.setdefault(resolved, Entry(variable.name, resolved.text, variable)))
-            else:
+            elif takes_every or gets(self.destination, resolved.variable.name):
                 entries += self._made_with_care(resolved)
         return entries
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import lru_cache
 from itertools import repeat
 from operator import itemgetter
@@ -158,12 +158,33 @@ def _reason(dialect: Dialect, name: str, text: str | None) -> str | None:
 
 
 _NAME_OF, _TEXT_OF = itemgetter(0), itemgetter(1)
+_SECRET_OF = itemgetter(3)
 """Of an entry, for hot loops."""
+_carried: dict[Dialect, dict[int, Entry]] = {}
+"""Entries that a dialect can carry, by identity: services share most of theirs."""
+_MOST_CARRIED = 65536
 
 
 def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tuple) -> None:
     """Raise InputError for every entry that the grammar cannot carry, naming the `carriers` that can."""
     faults: list[CoinJarError] = []
+    carried = _carried.setdefault(dialect, {})
+    new = [entry for entry in entries if id(entry) not in carried]
+    if new:
+        _note_faults(dialect, new, carriers, faults)
+        if not faults and len(carried) < _MOST_CARRIED:
+            carried.update(zip(map(id, new), new, strict=True))
+    clash = dialect.clash(entries)
+    if clash:
+        faults.append(
+            InputError(
+                f"{dialect.name} cannot carry them together: {clash}", hint="use posix or json", code="cannot-carry"
+            )
+        )
+    raise_all(faults)
+
+
+def _note_faults(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers, faults: list[CoinJarError]) -> None:
     reasons = map(_reason, repeat(dialect), map(_NAME_OF, entries), map(_TEXT_OF, entries))
     for entry, why in zip(entries, reasons, strict=True):
         if why:
@@ -181,14 +202,16 @@ def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tupl
                     code="cannot-carry",
                 )
             )
-    clash = dialect.clash(entries)
-    if clash:
-        faults.append(
-            InputError(
-                f"{dialect.name} cannot carry them together: {clash}", hint="use posix or json", code="cannot-carry"
-            )
-        )
-    raise_all(faults)
+
+
+def texts_of(entries: Iterable[Entry]) -> list[str | None]:
+    """Return the texts of entries."""
+    return [*map(_TEXT_OF, entries)]
+
+
+def any_secret(entries: Iterable[Entry]) -> bool:
+    """Return whether one of the entries is a secret."""
+    return any(map(_SECRET_OF, entries))
 
 
 def render(dialect: Dialect, entries: Sequence[Entry], heading: FileHeader, carriers: Carriers = tuple) -> bytes:
