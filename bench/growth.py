@@ -14,8 +14,10 @@ from pathlib import Path
 from typing import NamedTuple
 
 BUDGET = 1.1
-TIMES = 5
-"""How often each size is measured; the least counts, as what disturbs only adds."""
+TIMES = (5, 20)
+"""How often each size is measured, at least and at most; the least counts, as what disturbs only adds."""
+ENOUGH = 20.0
+"""Seconds of processor time for the sizes of one thing, after which they are not measured more often."""
 
 
 class Size(NamedTuple):
@@ -121,7 +123,9 @@ def exponents(command: Sequence[str], tiny: Path, sizes: Sequence[Size]) -> Expo
     """
     with tempfile.TemporaryDirectory() as small, tempfile.TemporaryDirectory() as great:
         folders = (tiny, grown_jar(Path(small), sizes[0]), grown_jar(Path(great), sizes[-1]))
-        costs = [[cost(command, folder) for folder in folders] for _ in range(TIMES)]
+        costs: list[list[tuple[float, float]]] = []
+        while len(costs) < TIMES[0] or (len(costs) < TIMES[1] and _seconds(costs) < ENOUGH):
+            costs.append([cost(command, folder) for folder in folders])
     least, first, last = ([min(column) for column in zip(*ofs, strict=True)] for ofs in zip(*costs, strict=True))
     doublings = len(sizes) - 1
     grown = [
@@ -129,6 +133,10 @@ def exponents(command: Sequence[str], tiny: Path, sizes: Sequence[Size]) -> Expo
         for start, end, base in zip(first, last, least, strict=True)
     ]
     return Exponents(grown[0], grown[1], last[0], last[1])
+
+
+def _seconds(costs: Sequence[Sequence[tuple[float, float]]]) -> float:
+    return sum(seconds for row in costs for seconds, _ in row)
 
 
 def growth_table() -> dict[str, dict[str, Exponents]]:

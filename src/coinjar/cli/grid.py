@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from operator import itemgetter
 from os.path import commonprefix
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -170,6 +171,20 @@ def cell_text(cell: Cell, masker: Masker) -> str:
     return f"{SIGNS[state]} {'ƒ ' if derived else ''}{masker.show(text, secret=secret, short=True)}"
 
 
+_SECRET_OF = itemgetter(2)
+"""Of a cell, for hot loops."""
+
+
+def _cell_texts(cells: Iterable[Cell], masker: Masker) -> Iterator[str]:
+    """Yield the text of each cell. A hot loop: most are plain texts that every terminal shows as they are."""
+    for cell in cells:
+        state, text, secret, derived, _, _ = cell
+        if text and not secret and not derived and text.isascii() and text.isprintable():
+            yield f"{SIGNS[state]} {text}"
+        else:
+            yield cell_text(cell, masker)
+
+
 def _apart(row: GridRow, texts: Sequence[str], widths: list[int]) -> Sequence[str]:
     """Return a row's texts so that they stay distinguishable: if truncation makes different ones equal, their common
     beginning is cut.
@@ -278,10 +293,10 @@ def _columns_that_may_fit(
     natural: list[int] = []
     for title, column in zip(columns, zip(*(row.cells for row in rows), strict=True), strict=True):
         own = dict(zip(map(id, column), column, strict=True))
-        new: Iterable[int] = own.keys() - texts.keys()
-        if any(own[key].secret for key in new):
+        new: Collection[int] = own.keys() - texts.keys()
+        if any(map(_SECRET_OF, map(own.__getitem__, new))):
             new = [key for key in own if key in new]  # their tags are numbered in order of appearance
-        texts.update((key, cell_text(own[key], masker)) for key in new)
+        texts.update(zip(new, _cell_texts(map(own.__getitem__, new), masker), strict=True))
         natural.append(min(widest([title, *map(texts.__getitem__, own)]), most))
         if sum(min(number, _LEAST_COLUMN) + 2 for number in natural) - 2 > room:
             break

@@ -162,7 +162,8 @@ _SECRET_OF = itemgetter(3)
 """Of an entry, for hot loops."""
 _carried: dict[Dialect, dict[int, Entry]] = {}
 """Entries that a dialect can carry, by identity: services share most of theirs."""
-_MOST_CARRIED = 65536
+_MOST_CARRIED = 16_384
+"""Of all dialects together, so that a large jar takes no more memory."""
 
 
 def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tuple) -> None:
@@ -172,8 +173,10 @@ def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tupl
     new = [entry for entry in entries if id(entry) not in carried]
     if new:
         _note_faults(dialect, new, carriers, faults)
-        if not faults and len(carried) < _MOST_CARRIED:
+        if not faults:
             carried.update(zip(map(id, new), new, strict=True))
+        if sum(map(len, _carried.values())) > _MOST_CARRIED:
+            _carried.clear()
     clash = dialect.clash(entries)
     if clash:
         faults.append(
