@@ -47,20 +47,6 @@ _EXPORTED = re.compile(rb"(?:^|[\s;&|])export[ \t]+\Z")
 """Before an assignment in a text that the grammar does not understand."""
 _ASSIGNED = re.compile(rb"(?<![\w$])([A-Za-z_]\w*)[ \t]*([-+*/%&|^]?)=(?!=)")
 _ASSIGNING = ("=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>=", "**=")
-_SHELLS = frozenset(
-    "PWD OLDPWD IFS PS1 PS2 PS3 PS4 PPID OPTARG OPTIND OPTERR LINENO RANDOM SECONDS REPLY UID EUID GROUPS SHLVL "
-    "SHELLOPTS HOSTTYPE OSTYPE MACHTYPE "
-    "FUNCNAME PIPESTATUS DIRSTACK EPOCHSECONDS EPOCHREALTIME SRANDOM COMP_WORDS COMP_CWORD COMP_LINE COMP_POINT "
-    "COMPREPLY MAPFILE COPROC _".split()
-)
-_FALLBACKS = (":-", "-", ":=", "=")
-_SHADOWED = re.compile(rb"(?m)^[ \t]*(?:function[ \t]+)?(printenv|env|test|eval|let|read)[ \t]*\(\)")
-_EXPORTED = re.compile(rb"(?:^|[\s;&|])export[ \t]+\Z")
-"""Before an assignment in a text that the grammar does not understand."""
-_ASSIGNED = re.compile(rb"(?<![\w$])([A-Za-z_]\w*)[ \t]*([-+*/%&|^]?)=(?!=)")
-_ASSIGNING = ("=", "+=", "-=", "*=", "/=", "%=", "&=", "|=", "^=", "<<=", ">>=", "**=")
-_COMMAND = re.compile(rb"\$\(\(\s*[A-Za-z_][\w./-]*[ \t]+(?:[A-Za-z/.\"'$]|--[A-Za-z])")
-"""A word after a word, as no sum has it."""
 _SHELLS = frozenset({"sh", "bash", "dash", "/bin/sh", "/bin/bash"})
 _RUNS = re.compile(r"-[a-z]*c")
 _LATER = re.compile(r">>\s*[\"']?\$\{?[A-Z_]+_ENV\}?[\"']?$")
