@@ -53,6 +53,8 @@ class Scopes:
         self.steps = 0
         self.stars: list[str] = []
         self.handed = HandedOn()
+        self.held: dict[str, str | None] = {}
+        """Members already examined: which mapping of the environment they are."""
         self.followed: set[str] = set()
         """Names that were followed to find a text."""
         self.asked: dict[tree.FunctionNode, tuple[int, str] | None] = {}
@@ -183,7 +185,7 @@ class Scopes:
 
     def _path_of_member(self, node: tree.MemberNode, depth: int) -> str | None:
         if isinstance(node.of, tree.NameNode) and node.of.text in OWN_OBJECT and node.name in self.handed.members:
-            return self._common(self.handed.members[node.name], depth)
+            return self._held(node.name)
         before = self.path(node.of, depth + 1)
         if before and node.name in self.words.copies:
             return before
@@ -196,7 +198,7 @@ class Scopes:
             at = next((outer for outer in range(at - 1, -1, -1) if name in self.stack[outer].bound), None)
         if at is None:
             if name in self.handed.members and name.startswith("@"):
-                return self._common(self.handed.members[name], depth)
+                return self._held(name)
             starred = next((f"{star}.{name}" for star in self.stars if f"{star}.{name}" in self.words.functions), None)
             return starred or (name if self.words.free or name in self.words.builtins else None)
         frame = self.stack[at]
@@ -253,10 +255,22 @@ class Scopes:
         self.followed.add(function.name)
         return self.handed.arguments(function, parameter)
 
+    def _held(self, member: str) -> str | None:
+        """Return the mapping of the environment that the file's objects hold as a member; found once for each."""
+        if member not in self.held:
+            self.held[member] = None  # also while it is looked for: members may be given each other
+            self.held[member] = self._common(self.handed.members[member], 0)
+        return self.held[member]
+
     def _common(self, values: Sequence[tree.Node | None], depth: int) -> str | None:
         """Return the mapping of the environment that all of these values are, as the file sees them; None if not."""
         outer, self.visible = self.visible, 1
-        paths = {self.path(value, depth + 1) if value is not None else None for value in values}
+        paths: set[str | None] = set()
+        for value in values:
+            self.step()
+            paths.add(self.path(value, depth + 1) if value is not None else None)
+            if len(paths) > 1:
+                break
         self.visible = outer
         path = paths.pop() if len(paths) == 1 else None
         return path if path in self.words.maps else None
