@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
-from html import unescape
 from typing import NamedTuple
 
 
@@ -48,6 +47,8 @@ def _form(match: re.Match[bytes]) -> bytes:
 
 
 def _entity(match: re.Match[bytes]) -> bytes:
+    from html import unescape  # its table of entities takes milliseconds to import, and few texts have one
+
     return unescape(match[0].decode()).encode("utf-8", "surrogatepass")
 
 
