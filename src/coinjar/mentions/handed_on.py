@@ -14,6 +14,9 @@ ENVIRONMENT_NAME = re.compile(r"(?i)[\w$@]*env(?:iron(?:ment)?)?s?(?:_?vars?)?")
 """What a name that holds an environment looks like: only such parameters are followed to the calls."""
 
 
+_LOOKED_AT = frozenset({tree.CallNode, tree.AssignmentNode, tree.DeclarationNode, tree.FunctionNode})
+
+
 class HandedOn(NamedTuple):
     """The calls of each function, and the values of each member: `this.name = value`, and `name = value` in a class.
 
@@ -32,23 +35,32 @@ class HandedOn(NamedTuple):
 
 
 def handed_on(root: tree.Node) -> HandedOn:
-    """Return what a file hands on."""
+    """Return what a file hands on. Every node of every file is seen here, so it has no recursion."""
     calls: dict[str, list[tree.CallNode]] = {}
     members: dict[str, list[tree.Node]] = {}
     environments: set[str] = set()
-    for node, given in _all(root, {}):
-        if isinstance(node, tree.CallNode):
+    waiting: list[tuple[tree.Node, Mapping[str, tree.Node]]] = [(root, {})]
+    while waiting:
+        node, given = waiting.pop()  # `given`: what the parameters around are unless a caller says otherwise
+        if type(node) not in _LOOKED_AT:  # by far the most
+            pass
+        elif isinstance(node, tree.CallNode):
             calls.setdefault(_called(node), []).append(node)
-            passed = (value for name, value in helper_calls.members(node) if name in helper_calls.ENVIRONMENTS)
-            environments.update(value.text for value in passed if isinstance(value, tree.NameNode))
-        elif isinstance(node, tree.AssignmentNode) and (name := _member(node.target)):
-            value = node.value
-            usual = given.get(value.text) if isinstance(value, tree.NameNode) else None
-            members.setdefault(name, []).append(usual or value)
+            if node.named or any(isinstance(child, tree.MappingNode | tree.ListNode) for child in node.arguments):
+                passed = (value for name, value in helper_calls.members(node) if name in helper_calls.ENVIRONMENTS)
+                environments.update(value.text for value in passed if isinstance(value, tree.NameNode))
+        elif isinstance(node, tree.AssignmentNode):
+            if name := _member(node.target):
+                usual = given.get(node.value.text) if isinstance(node.value, tree.NameNode) else None
+                members.setdefault(name, []).append(usual or node.value)
         elif isinstance(node, tree.DeclarationNode):
             for child in _of_class(node):
                 if isinstance(child, tree.AssignmentNode) and isinstance(child.target, tree.NameNode):
                     members.setdefault(child.target.text, []).append(child.value)
+        elif isinstance(node, tree.FunctionNode):
+            given = node.given
+        if node.inner:
+            waiting += [(child, given) for child in node.inner]
     return HandedOn(calls, members, frozenset(environments))
 
 
@@ -57,13 +69,6 @@ def _of_class(node: tree.DeclarationNode) -> Iterator[tree.Node]:
     for child in node.inner:
         is_scope = isinstance(child, tree.FunctionNode) and not child.name and not child.parameters
         yield from tree.own(child.body if is_scope and isinstance(child, tree.FunctionNode) else child)
-
-
-def _all(node: tree.Node, given: Mapping[str, tree.Node]) -> Iterator[tuple[tree.Node, Mapping[str, tree.Node]]]:
-    """Yield every node, with what the parameters around it are unless a caller says otherwise."""
-    yield node, given
-    for child in node.inner:
-        yield from _all(child, node.given if isinstance(node, tree.FunctionNode) else given)
 
 
 def _called(node: tree.CallNode) -> str:

@@ -212,5 +212,7 @@ _find_code = reader(tree_sitter_php.language_php, PhpConverter)
 def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
     """Return the mentions of a script, those of its references to a container of services among them."""
     found = _find_code(data, helpers)
+    if b"%env(" not in data:
+        return found
     code = _COMMENTS.sub(lambda match: b" " * len(match[0]), data)
     return in_order([*found.mentions, *processed(code)], found.unknown)._replace(unread=found.unread)

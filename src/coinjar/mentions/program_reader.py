@@ -188,8 +188,9 @@ class ProgramReader:
 
     def _call(self, node: tree.CallNode, context: UseContext) -> None:
         path = self.scopes.path(node.function)
-        for at, argument in enumerate(node.arguments):
-            self.wanted |= self.scopes.takes(node, at) if self._is_map(argument) else set()
+        if isinstance(node.function, tree.NameNode):
+            for at, argument in enumerate(node.arguments):
+                self.wanted |= self.scopes.takes(node, at) if self._is_map(argument) else set()
         method = node.function.name if isinstance(node.function, tree.MemberNode) else None
         if method in self.words.fallbacks and isinstance(node.function, tree.MemberNode):
             value = self._written(node.arguments[0]) if node.arguments else None

@@ -114,8 +114,8 @@ class RubyConverter(SyntaxConverter):
         function = tree.FunctionNode(
             self.word(node.child_by_field_name("name")), self._parameters(parameters), self.field(node, "body")
         )
-        function.given = {name: self.convert(value) for name, value in usual.items() if value}
-        return tree.Node([function, *self.each([value for value in usual.values() if value])])
+        function.given = {name: self.convert(value) for name, value in usual.items() if value and self.touches(value)}
+        return tree.Node([function, *function.given.values()])
 
     _singleton_method = _method
 
