@@ -42,26 +42,36 @@ def handed_on(root: tree.Node) -> HandedOn:
     waiting: list[tuple[tree.Node, Mapping[str, tree.Node]]] = [(root, {})]
     while waiting:
         node, given = waiting.pop()  # `given`: what the parameters around are unless a caller says otherwise
-        if type(node) not in _LOOKED_AT:  # by far the most
-            pass
-        elif isinstance(node, tree.CallNode):
-            calls.setdefault(_called(node), []).append(node)
-            if node.named or any(isinstance(child, tree.MappingNode | tree.ListNode) for child in node.arguments):
-                passed = (value for name, value in helper_calls.members(node) if name in helper_calls.ENVIRONMENTS)
-                environments.update(value.text for value in passed if isinstance(value, tree.NameNode))
-        elif isinstance(node, tree.AssignmentNode):
-            if name := _member(node.target):
-                usual = given.get(node.value.text) if isinstance(node.value, tree.NameNode) else None
-                members.setdefault(name, []).append(usual or node.value)
-        elif isinstance(node, tree.DeclarationNode):
-            for child in _of_class(node):
-                if isinstance(child, tree.AssignmentNode) and isinstance(child.target, tree.NameNode):
-                    members.setdefault(child.target.text, []).append(child.value)
-        elif isinstance(node, tree.FunctionNode):
-            given = node.given
+        if type(node) in _LOOKED_AT:  # few are
+            if isinstance(node, tree.CallNode):
+                calls.setdefault(_called(node), []).append(node)
+                environments.update(_passed_on(node))
+            elif isinstance(node, tree.FunctionNode):
+                given = node.given
+            else:
+                for name, value in _given_to_members(node, given):
+                    members.setdefault(name, []).append(value)
         if node.inner:
             waiting += [(child, given) for child in node.inner]
     return HandedOn(calls, members, frozenset(environments))
+
+
+def _passed_on(node: tree.CallNode) -> Iterator[str]:
+    """Yield the names of maps that a call passes on as an environment."""
+    if node.named or any(isinstance(child, tree.MappingNode | tree.ListNode) for child in node.arguments):
+        for name, value in helper_calls.members(node):
+            if name in helper_calls.ENVIRONMENTS and isinstance(value, tree.NameNode):
+                yield value.text
+
+
+def _given_to_members(node: tree.Node, given: Mapping[str, tree.Node]) -> Iterator[tuple[str, tree.Node]]:
+    """Yield the members that an assignment or a class gives a value, with it."""
+    if isinstance(node, tree.AssignmentNode) and (name := _member(node.target)):
+        usual = given.get(node.value.text) if isinstance(node.value, tree.NameNode) else None
+        yield name, usual or node.value
+    for child in _of_class(node) if isinstance(node, tree.DeclarationNode) else ():
+        if isinstance(child, tree.AssignmentNode) and isinstance(child.target, tree.NameNode):
+            yield child.target.text, child.value
 
 
 def _of_class(node: tree.DeclarationNode) -> Iterator[tree.Node]:
