@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import pickle
 import signal
 import subprocess
 import sys
@@ -13,7 +14,11 @@ from typing import NoReturn
 
 import pytest
 
+from coinjar.actions.checking.context import FileContext
+from coinjar.actions.checking.destination_checks import DestinationChecks
+from coinjar.actions.open_jar import OpenJar
 from coinjar.core.errors import InputError
+from coinjar.jarfile.external_values import fetcher
 from coinjar.system.second_process import beside
 from tests.conftest import PROGRAM, Coinjar
 
@@ -100,6 +105,12 @@ def test_two_processes_inspect_many_files(jar: Callable[..., Coinjar]) -> None:
         "  shown: {type: file, as: example, path: example.env, services: [service7]}\n",
         **plain,
     )
+    opened = OpenJar(cj.folder / "jar")
+    context = FileContext(opened, opened.load(), fetcher(opened.folder, opened.gate))
+    passed_on = pickle.dumps(DestinationChecks(opened, context)._inspect(["stage", "prod"]))
+    # what cannot be passed on would be done again by the first process, and nothing below would show it
+    shared = pickle.loads(passed_on).shared  # noqa: S301 - written in the line above
+    assert len(shared) == 2 * (80 + 1)  # a file for each service, and the example
     both = json.loads(cj("check", "--json", process=True, code=1).out)["findings"]
     assert _with_one_processor(cj) == both
     messages = [finding["message"] for finding in both if finding["rule"] == "CJ017"]

@@ -40,14 +40,24 @@ _Fault = tuple[str, str, str, str, str, Location]
 """Of a fault that is reported once: the rule, the destination, what it is of, message, hint and place."""
 
 
+class _SharedFile(NamedTuple):
+    """A file of one stage whose path does not name the stage: `merges` if it keeps what others write into it."""
+
+    destination: str
+    stage: str
+    path: Path
+    data: bytes
+    merges: bool
+
+
 class _Found(NamedTuple):
-    """What was found on some stages."""
+    """What was found on some stages: only what can be passed from one process to another."""
 
     diagnostics: dict[str, list[Diagnostic]]
     faults: dict[_Fault, list[str]]
     examples: dict[Path, Diagnostic]
     port_uses: list[PortUse]
-    shared: list[tuple[Destination, str, Output]]
+    shared: list[_SharedFile]
 
 
 class DestinationChecks:
@@ -65,7 +75,7 @@ class DestinationChecks:
         self.examples: dict[Path, Diagnostic] = {}
         self.port_uses: list[PortUse] = []
         self.filled: dict[tuple[str, object], list[tuple[str, str, Mapping[str, DesiredValue]]]] = {}
-        self.shared: list[tuple[Destination, str, Output]] = []
+        self.shared: list[_SharedFile] = []
         """Files whose path does not name the stage: stages may overwrite each other's."""
         self.stages = {
             destination.name: [stage for stage in context.stages if is_for(context.jar, destination, stage)]
@@ -200,7 +210,9 @@ class DestinationChecks:
             raise
         self.render_context.pending |= {output.path: output.data for output in outputs}
         if not instance.names_stage and is_named(self.context.jar, destination, view.stage):
-            self.shared += [(destination, view.stage, output) for output in outputs]
+            self.shared += [
+                _SharedFile(destination.name, view.stage, output.path, output.data, output.merges) for output in outputs
+            ]
         notices = [
             *instance.notices,
             *secrets_in_the_open([RenderedFile(destination.name, view.stage, output, SAME) for output in outputs]),
@@ -222,11 +234,11 @@ class DestinationChecks:
     def _overwritten(self) -> None:
         """Report two stages that write one file with different content: they overwrite each other."""
         written: dict[tuple[str, Path], tuple[str, bytes]] = {}
-        for destination, stage, output in self.shared:
-            other, data = written.setdefault((destination.name, output.path), (stage, output.data))
-            if not output.merges and data != output.data:
-                where = display_path(output.path)
-                message = f"it writes {where} for {other} and for {stage}, which overwrite each other"
+        for name, stage, path, content, merges in self.shared:
+            other, data = written.setdefault((name, path), (stage, content))
+            if not merges and data != content:
+                destination = self.context.jar.destinations[name]
+                message = f"it writes {display_path(path)} for {other} and for {stage}, which overwrite each other"
                 hint = f"add {{stage}} to the path, or limit the destination (stages: [{other}])"
                 self._fault(
                     destination, stage, InputError(message, hint=hint, location=destination.location, code="collision")
