@@ -196,15 +196,18 @@ class SyntaxConverter:
 
 
 def reader(
-    grammar: Callable[[], object], grower: type[SyntaxConverter]
+    grammar: Callable[[], object], grower: type[SyntaxConverter], respelled: Callable[[bytes], bytes] = bytes
 ) -> Callable[[bytes, frozenset[str]], TextMentions]:
-    """Return the reader of a language; it builds the tree again with the words that the first pass found relevant."""
+    """Return the reader of a language; it builds the tree again with the words that the first pass found relevant.
+
+    `respelled` returns the text, of the same length, without what the grammar does not understand.
+    """
     parsers: list[Parser] = []
 
     def find(data: bytes, helpers: frozenset[str]) -> TextMentions:
         if not parsers:
             parsers.append(Parser(Grammar(grammar())))
-        root = parse(parsers[0], data)
+        root = parse(parsers[0], respelled(data))
         return read_again(lambda also: grower(data, also).convert(root), grower.words, helpers)
 
     return find

@@ -12,6 +12,8 @@ from coinjar.mentions.base import PRESENCE, SET
 from coinjar.mentions.converter import SyntaxConverter, reader
 from coinjar.mentions.language_terms import AccessPattern, LanguageTerms
 
+_VERBATIM = re.compile(rb"""(?:\$@|@\$)"(?:""|\{\{|\{(?:[^{}"]|"[^"]*")*\}|[^"])*+\"""")
+"""A text with values in it and without escapes."""
 _REFERENCE = re.compile(r"%([^%\s]+)%")
 
 
@@ -146,4 +148,13 @@ class CSharpConverter(SyntaxConverter):
         )
 
 
-find = reader(tree_sitter_c_sharp.language, CSharpConverter)
+def _respelled(data: bytes) -> bytes:
+    """Return a text of the same length without the two quotes between a value and the end of its text, which the
+    grammar takes for an end of three quotes.
+    """
+    if b'}"""' not in data:
+        return data
+    return _VERBATIM.sub(lambda match: re.sub(rb'}"""\Z', b'}  "', match[0]), data)
+
+
+find = reader(tree_sitter_c_sharp.language, CSharpConverter, _respelled)

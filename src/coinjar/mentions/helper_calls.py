@@ -155,7 +155,8 @@ def _helper(function: tree.Node, name: str, words: LanguageTerms) -> tuple[str |
     name, _, cast = name.partition("<")
     of = (last_name(function.of) or "") if isinstance(function, tree.MemberNode) and is_own(function.of) else ""
     is_library = _OF_ENVIRONMENT.fullmatch(of) is not None and of.lower() not in ("env", "environment")
-    if name in {path.rpartition(".")[2] for path in words.functions} and not is_library:
+    is_wrapper = words.methods_wrap and isinstance(function, tree.MemberNode)
+    if name in {path.rpartition(".")[2] for path in words.functions} and not is_library and not is_wrapper:
         return None, ""  # the language's own, which the file has bound to something else
     kind = _KINDS.get(cast.rstrip(">"), "")
     plain = _WORDS.sub("_", name).lower().lstrip("_")

@@ -69,6 +69,8 @@ class LanguageTerms(NamedTuple):
     """Whether functions and imported modules have names of their own."""
     calls_apart: bool = False
     """Whether a function and a value may have the same name."""
+    methods_wrap: bool = False
+    """Whether a method that is called as the language's own function probably reads a variable as well."""
     others: frozenset[str] = frozenset()
     """Names of a mapping that are not variables."""
     lists: frozenset[str] = frozenset()

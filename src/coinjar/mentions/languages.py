@@ -69,14 +69,14 @@ LANGUAGES = (
     ),
     SourceLanguage(
         (".php", ".phtml"),
-        (b"env", b"_ENV", b"_SERVER", b"proc_open"),
-        rb"tenv|_ENV|_SERVER|\benv\(|\bproc_open\b",
+        (b"env", b"_ENV", b"_SERVER", b"proc_open", b"tEnv"),
+        rb"t[eE]nv|_ENV|_SERVER|\benv\(|\bproc_open\b",
         "php",
         run_by=("php",),
         forms=True,
     ),
     SourceLanguage(
-        (".cs",),
+        (".cs", ".csx"),
         (b"Environment", b"onfig"),
         rb"EnvironmentVariable|\bEnvironment(?:\[|\s*=\s*\{|\.(?:Add|TryAdd|Remove)\b)|"
         rb"(?i:\b_?config(?:uration)?(?:\[|\.Get))",

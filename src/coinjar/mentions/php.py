@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import cached_property
 
 import tree_sitter_php
 from tree_sitter import Node as Syntax
@@ -20,7 +21,7 @@ _OF_A_REQUEST = frozenset(
     "PHP_SELF argv argc SERVER_ADDR REQUEST_TIME REQUEST_TIME_FLOAT DOCUMENT_ROOT HTTPS REMOTE_PORT SCRIPT_FILENAME "
     "SERVER_ADMIN SERVER_SIGNATURE "
     # the language's manual
-    "REQUEST_URI PHP_AUTH_DIGEST PHP_AUTH_USER PHP_AUTH_PW ORIG_PATH_INFO REQUEST_SCHEME "
+    "REQUEST_URI UNENCODED_URL PHP_AUTH_DIGEST PHP_AUTH_USER PHP_AUTH_PW ORIG_PATH_INFO REQUEST_SCHEME "
     # headers of every browser and proxy
     "HTTP_HOST HTTP_USER_AGENT HTTP_REFERER HTTP_ACCEPT HTTP_ACCEPT_LANGUAGE HTTP_ACCEPT_ENCODING HTTP_COOKIE "
     "HTTP_AUTHORIZATION HTTP_CONNECTION HTTP_ORIGIN HTTP_CLIENT_IP HTTP_X_FORWARDED_FOR HTTP_X_FORWARDED_HOST "
@@ -29,18 +30,23 @@ _OF_A_REQUEST = frozenset(
 """What a web server sets for each request, in `$_SERVER` and for `getenv`."""
 
 
+_OF_WINDOWS = frozenset("Path SystemRoot windir ComSpec SystemDrive ProgramFiles ProgramData".split())
+"""Usual variables with small letters."""
 _VARIABLE = re.compile(r"(?!HTTP_|REDIRECT_|SSL_|ORIG_|CONTEXT_|PHP_AUTH_)[A-Za-z_]\w*")
 """What a variable of the environment can be called; with these beginnings a web server sets them for each request."""
+_FUNCTIONS = frozenset({"getenv", "putenv", "proc_open", "filter_input"})
+_DECLARED = re.compile(rb"(?i)\bfunction\s+&?\s*(\w+)|\buse\s+function\s+[\w\\]*?(\w+)\s*;")
 _WITH_EACH = {"array_map": (0, 1), "array_filter": (1, 0), "array_walk": (1, 0)}
 """Functions that call one with each element of a list: where the two stand."""
+_ASKED = re.compile(rb"""(?:(?i:env)\s*\(|\$_ENV\s*\[)\s*["'](\w+)["'=]""")
 _COMMENTS = re.compile(rb"(?m)^[ \t]*(?:/?\*|//|#)[^\n]*")
-_PUT = re.compile(rb"""\(\s*["']([A-Za-z_]\w*)=""")
+_PUT = re.compile(rb"""\(\s*["']([A-Za-z_]\w*)(?:=|["']\s*\.\s*\()""")
 
 
 class PhpConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"getenv|putenv|proc_open|Process|filter_input|\$?_ENV|\$?_SERVER"
+    root = rb"(?i:getenv|putenv|proc_open)|Process|filter_input|\$?_ENV|\$?_SERVER"
     falls_back = frozenset({"??"})
     asks = frozenset({"&&", "||", "and", "or"})
     compares = frozenset({"==", "===", "!=", "!=="})
@@ -55,6 +61,7 @@ class PhpConverter(SyntaxConverter):
         asking=frozenset({"isset", "empty", "boolval"}),
         pairs=frozenset({"putenv"}),
         key_tests=frozenset({"array_key_exists"}),
+        methods_wrap=True,
         others=_OF_A_REQUEST,
     )
 
@@ -91,7 +98,11 @@ class PhpConverter(SyntaxConverter):
         return self.name(node)
 
     def _qualified_name(self, node: Syntax) -> tree.Node:
-        return tree.NameNode(self.word(node).lstrip("\\").replace("\\", "."), node.start_byte, node.end_byte)
+        first, *others = self.word(node).lstrip("\\").split("\\")
+        name: tree.Node = tree.NameNode(first, node.start_byte, node.end_byte)
+        for other in others:
+            name = tree.MemberNode(name, other)
+        return name
 
     def _string(self, node: Syntax) -> tree.Node:
         return self.text(node, ("string_content", "escape_sequence"))
@@ -105,10 +116,30 @@ class PhpConverter(SyntaxConverter):
             isinstance(of, tree.NameNode)
             and of.text == "$_SERVER"
             and isinstance(key, tree.StringNode)
-            and (key.text in _OF_A_REQUEST or not _VARIABLE.fullmatch(key.text))
+            and not self._is_variable(key.text)
         ):
             return tree.Node()
         return tree.IndexNode(of, key)
+
+    def _is_variable(self, key: str) -> bool:
+        """Return whether a key of `$_SERVER` may be a variable. Small letters are what programs keep there for
+        themselves, but for a proxy's and for what the file asks the environment for, too.
+        """
+        if key in _OF_A_REQUEST or not _VARIABLE.fullmatch(key):
+            return False
+        is_usual = key.isupper() or not key.strip("_") or key in _OF_WINDOWS or key.endswith("_proxy")
+        return is_usual or key.encode() in self._asked
+
+    @cached_property
+    def _own(self) -> frozenset[str]:
+        """The functions that the file declares or takes from elsewhere, in small letters."""
+        names = (name for found in _DECLARED.findall(self.data) for name in found)
+        return frozenset(name.decode().lower() for name in names)
+
+    @cached_property
+    def _asked(self) -> frozenset[bytes]:
+        """The names that the file asks the environment for in other ways."""
+        return frozenset(_ASKED.findall(self.data))
 
     def _given(self, node: Syntax) -> tuple[list[tree.Node], dict[str, tree.Node]]:
         arguments = node.child_by_field_name("arguments")
@@ -116,6 +147,9 @@ class PhpConverter(SyntaxConverter):
 
     def _function_call_expression(self, node: Syntax) -> tree.Node:
         name = self.word(node.child_by_field_name("function"))
+        function = self.field(node, "function")
+        if isinstance(function, tree.NameNode) and name.lstrip("\\").lower() in _FUNCTIONS - self._own:
+            function.text = name = name.lstrip("\\").lower()  # the language does not see capitals in functions' names
         given, named = self._given(node)
         if name == "define" and len(given) == 2 and isinstance(given[0], tree.StringNode):
             return tree.AssignmentNode(tree.NameNode(given[0].text), given[1])
@@ -135,7 +169,7 @@ class PhpConverter(SyntaxConverter):
                 return tree.CallNode(tree.NameNode("putenv of a text"), given)
         if name == "filter_input" and given and isinstance(given[0], tree.NameNode) and given[0].text == "INPUT_ENV":
             return tree.CallNode(tree.NameNode("filter_input_env"), given, named)
-        return tree.CallNode(self.field(node, "function"), given, named)
+        return tree.CallNode(function, given, named)
 
     def _object_creation_expression(self, node: Syntax) -> tree.Node:
         """Convert `new Process(command, folder, environment)` as well."""

@@ -92,6 +92,7 @@ class ProgramReader:
             self._see(node.of, UseContext(context.default))
         elif isinstance(node, tree.LoopNode) and node.variable:
             self._see(node.over, PLAIN)
+            self.wanted.update([node.variable] if self.scopes.map_of(node) else ())
             with self.scopes.looping(node):
                 self._see(node.body, PLAIN)
         elif isinstance(node, tree.FunctionNode):

@@ -83,7 +83,12 @@ class Scopes:
 
     def looping(self, node: tree.LoopNode) -> AbstractContextManager[None]:
         """Enter a loop's body: another loop of the function may have a variable of the same name."""
-        return self._binding({node.variable: [node]})
+        return self._binding({node.variable: [self.map_of(node) or node]})
+
+    def map_of(self, node: tree.LoopNode) -> tree.Node | None:
+        """Return one of the mappings of the environment that a loop goes through; None if it has anything else."""
+        maps = node.over.inner if isinstance(node.over, tree.ListNode) else ()
+        return maps[0] if maps and all(self.path(one) in self.words.maps for one in maps) else None
 
     @contextmanager
     def _binding(self, names: dict[str, list[Bound]]) -> Iterator[None]:
