@@ -21,12 +21,13 @@ class CSharpConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
     root = (
-        rb"System|Environment|EnvironmentVariables|GetEnvironmentVariable|SetEnvironmentVariable"
+        rb"System|Environment|\w*EnvironmentVariables|_?[eE]nvVars|GetEnvironmentVariable|SetEnvironmentVariable"
         rb"|ExpandEnvironmentVariables|_?[cC]onfig(?:uration)?"
     )
     falls_back = frozenset({"??"})
     words = LanguageTerms(
         calls_apart=True,
+        methods_wrap=True,
         settings=frozenset({"configuration", "config", "_configuration", "_config", "Configuration"}),
         maps=frozenset({"Environment.GetEnvironmentVariables()"}),
         functions={
@@ -43,6 +44,7 @@ class CSharpConverter(SyntaxConverter):
             {"string.IsNullOrEmpty", "string.IsNullOrWhiteSpace", "String.IsNullOrEmpty", "String.IsNullOrWhiteSpace"}
         ),
         child_maps=frozenset({"Environment", "EnvironmentVariables"}),
+        named_maps=re.compile(r"(?i)\w*environmentvariables|_?envvars"),
     )
 
     _identifier = _predefined_type = _this = SyntaxConverter.name
@@ -52,8 +54,24 @@ class CSharpConverter(SyntaxConverter):
     _conditional_expression = _if_statement = SyntaxConverter.choice
     _binary_expression = SyntaxConverter.binary
     _initializer_expression = SyntaxConverter.items
-    _method_declaration = _constructor_declaration = _local_function_statement = SyntaxConverter.function
-    _class_declaration = _record_declaration = _struct_declaration = SyntaxConverter.declared
+    _method_declaration = _local_function_statement = SyntaxConverter.function
+
+    def _constructor_declaration(self, node: Syntax) -> tree.Node:
+        """Convert a constructor, with what it gives to another one: `: base(name)`."""
+        function = self.function(node)
+        given = [child for child in node.named_children if child.type == "constructor_initializer"]
+        if not isinstance(function, tree.FunctionNode) or not given:
+            return function
+        return tree.FunctionNode(function.name, function.parameters, tree.Node([*self.all(given), function.body]))
+
+    def _class_declaration(self, node: Syntax) -> tree.Node:
+        """Convert a class, with what its name gives to the one that it extends: `class A(name) : B(name)`."""
+        bases = [child for child in node.named_children if child.type == "base_list"]
+        return tree.DeclarationNode(
+            self.word(node.child_by_field_name("name")), [*self.all(bases), self.field(node, "body")]
+        )
+
+    _record_declaration = _struct_declaration = _class_declaration
 
     def _assignment_expression(self, node: Syntax) -> tree.Node:
         """Convert an assignment; of `Environment = { ["NAME"] = "value" }` in an initializer, each one inside."""
@@ -84,6 +102,8 @@ class CSharpConverter(SyntaxConverter):
         return tree.StringNode(self.word(content), content.start_byte, content.end_byte)
 
     def _member_access_expression(self, node: Syntax) -> tree.Node:
+        if self.word(node) in ("string.Empty", "String.Empty"):
+            return tree.ConstantNode("")
         return self.member(node, "expression", "name")
 
     def _element_access_expression(self, node: Syntax) -> tree.Node:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from coinjar.mentions import helper_calls, tree
+from coinjar.mentions import named_maps, tree
 from coinjar.mentions.call_arguments import argument_of
 
 OWN_OBJECT = frozenset({"this", "self", "$this", "cls"})
@@ -59,8 +59,8 @@ def handed_on(root: tree.Node) -> HandedOn:
 def _passed_on(node: tree.CallNode) -> Iterator[str]:
     """Yield the names of maps that a call passes on as an environment."""
     if node.named or any(isinstance(child, tree.MappingNode | tree.ListNode) for child in node.arguments):
-        for name, value in helper_calls.members(node):
-            if name in helper_calls.ENVIRONMENTS and isinstance(value, tree.NameNode):
+        for name, value in named_maps.members(node):
+            if name in named_maps.ENVIRONMENTS and isinstance(value, tree.NameNode):
                 yield value.text
 
 

@@ -6,22 +6,24 @@ What other shapes could be something else is only probable; `code: {helpers: [..
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache
 from itertools import zip_longest
 
 from coinjar.mentions import tree
 from coinjar.mentions.accesses import EnvironmentAccess
 from coinjar.mentions.base import READ, SET
-from coinjar.mentions.call_arguments import is_own, keys_of, last_name
-from coinjar.mentions.language_terms import LanguageTerms
+from coinjar.mentions.call_arguments import by_pattern, is_own, keys_of, last_name
+from coinjar.mentions.language_terms import NAME, LanguageTerms
 
-NAME = re.compile(r"[A-Z][A-Z0-9_]+")
-"""What a variable is called where only its shape tells."""
 _HELPER = re.compile(
     r"(?:(?:get|must|read|require|required|load|fetch|optional|from|parse)_?)*env(?:ironment)?"
     r"(?:_?(?:variable|var|value|or|string|str|integer|int|boolean|bool|float|number|num|list|default|required|"
     r"optional|as|with|port|url|path|duration)s?)*"
+)
+_SETTER = re.compile(
+    r"(?:with|add|set|put|append|prepend|override|define|remove|unset|delete|clear)_?"
+    r"env(?:ironment)?(?:_?(?:variable|var)s?)?"
 )
 _WORDS = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
 _OF_ENVIRONMENT = re.compile(r"(?i)[\w$]*env(?:y|ironment)?|\w*config_?service")
@@ -43,9 +45,6 @@ _METHODS = {
 _KINDS = {"int": "integer", "integer": "integer", "float": "number", "number": "number", "bool": "boolean"}
 _KINDS |= {"boolean": "boolean", "url": "url", "port": "port"}
 """Kinds by the last word of a function, or by the type that a value is cast to."""
-ENVIRONMENTS = frozenset({"env", "environment", "envVars", "env_vars", "envvars", "environmentVariables", "extraEnv"})
-ENVIRONMENTS |= frozenset({"environment_variables", "Variables", "buildArgs", "build_args"})
-"""Names of maps that set variables for something else."""
 _OPTION = ("envvar", "env_var")
 """The argument with which command-line libraries name the variable of an option."""
 _SCHEMA = frozenset(
@@ -140,6 +139,32 @@ def helper_call(node: tree.CallNode, words: LanguageTerms) -> EnvironmentAccess 
     return EnvironmentAccess([key], READ, _default(node) or _second(node), shown, kind)
 
 
+def wrapper_call(node: tree.CallNode, words: LanguageTerms) -> EnvironmentAccess | None:
+    """Return what a method that is called as one of the language's functions probably does: the same."""
+    name = last_name(node.function) or ""
+    alike = (
+        item for item in words.functions.items() if item[0].rpartition(".")[2] in (name, name[:1].upper() + name[1:])
+    )
+    path, how = next(alike, ("", None))
+    is_other = isinstance(node.function, tree.MemberNode) or "." in path
+    found = by_pattern(how, node) if words.methods_wrap and how and not how.expands and is_other else None
+    if found is None:
+        return None
+    return found._replace(default=_second(node) if how and how.access == READ else None, probable=name)
+
+
+def setting_call(node: tree.CallNode, words: LanguageTerms) -> EnvironmentAccess | None:
+    """Return what a helper probably sets, by its name: `runner.with_env("NAME", "value")`."""
+    name = last_name(node.function) or ""
+    key = _name_in(node.arguments[0], words) if node.arguments else None
+    plain = _WORDS.sub("_", name).lower().lstrip("_")
+    is_noun = plain == "environment_variable" and len(node.arguments) > 1 and isinstance(node.function, tree.MemberNode)
+    own = {path.rpartition(".")[2] for path in words.functions} | words.child_methods
+    if key is None or name in own or not (is_noun or _SETTER.fullmatch(plain)):
+        return None
+    return EnvironmentAccess([key], SET, None, name)
+
+
 def _declared(node: tree.CallNode) -> EnvironmentAccess | None:
     """Return the variables that a reader of the environment is made with: `Env(DEBUG=(bool, False))`."""
     names = [
@@ -155,8 +180,7 @@ def _helper(function: tree.Node, name: str, words: LanguageTerms) -> tuple[str |
     name, _, cast = name.partition("<")
     of = (last_name(function.of) or "") if isinstance(function, tree.MemberNode) and is_own(function.of) else ""
     is_library = _OF_ENVIRONMENT.fullmatch(of) is not None and of.lower() not in ("env", "environment")
-    is_wrapper = words.methods_wrap and isinstance(function, tree.MemberNode)
-    if name in {path.rpartition(".")[2] for path in words.functions} and not is_library and not is_wrapper:
+    if name in {path.rpartition(".")[2] for path in words.functions} and not is_library:
         return None, ""  # the language's own, which the file has bound to something else
     kind = _KINDS.get(cast.rstrip(">"), "")
     plain = _WORDS.sub("_", name).lower().lstrip("_")
@@ -245,10 +269,6 @@ def _arguments(node: tree.Node, bound: Callable[[str], tree.Node | None]) -> Seq
     return found
 
 
-def _names(node: tree.MappingNode) -> Iterator[tree.StringNode]:
-    return (key for key in node.keys if isinstance(key, tree.StringNode) and NAME.fullmatch(key.text))
-
-
 def _names_with_defaults(node: tree.MappingNode) -> Iterator[tuple[tree.StringNode, tree.Node | None]]:
     """Yield the variables of a schema, each with what it falls back to."""
     for key, value in zip_longest(node.keys, node.inner):
@@ -264,41 +284,3 @@ def _default_of(value: tree.Node | None) -> tree.Node | None:
             default = value.arguments[0]
         value = value.function.of
     return default
-
-
-def environment_maps(node: tree.CallNode, bound: Callable[[str], tree.Node | None]) -> EnvironmentAccess | None:
-    """Return the keys of maps that a call passes on as an environment: `environment: {...}`, `env={...}`, `env=x`."""
-    found = [(name, value) for name, value in members(node) if name in ENVIRONMENTS]
-    maps = [bound(value.text) if isinstance(value, tree.NameNode) else value for _, value in found]
-    keys = [key for value in maps if isinstance(value, tree.MappingNode) for key in _names(value)]
-    return EnvironmentAccess(keys, SET, None, found[0][0]) if keys else None
-
-
-def put_into(target: tree.Node, names: Collection[str]) -> EnvironmentAccess | None:
-    """Return what is put into one of the maps (their names) that are passed on as an environment."""
-    of = target.of if isinstance(target, tree.IndexNode | tree.MemberNode) else None
-    if not isinstance(of, tree.NameNode) or of.text not in names:
-        return None
-    key = target.key if isinstance(target, tree.IndexNode) else None
-    if isinstance(target, tree.MemberNode):
-        key = tree.StringNode(target.name, target.start, target.end)
-    is_name = isinstance(key, tree.StringNode) and NAME.fullmatch(key.text)
-    return EnvironmentAccess([key], SET, None, of.text) if key and is_name else None
-
-
-def members(node: tree.Node) -> Iterator[tuple[str, tree.Node]]:
-    """Yield the named arguments of a call, and the members of the maps that it is given, to any depth."""
-    if isinstance(node, tree.CallNode):
-        for name, child in node.named.items():
-            for value in child.inner[:1]:
-                yield name, value
-                yield from members(value) if isinstance(value, tree.MappingNode) else ()
-    values = node.arguments if isinstance(node, tree.CallNode) else node.inner
-    keys = node.keys if isinstance(node, tree.MappingNode) else ()
-    for key, value in zip_longest(keys, values):
-        if isinstance(key, tree.StringNode):
-            yield key.text, value
-        elif key is not None and isinstance(value, tree.NameNode):  # JavaScript's `{env}`
-            yield value.text, value
-        if isinstance(value, tree.MappingNode | tree.ListNode):
-            yield from members(value)

@@ -12,6 +12,10 @@ REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 """A reference as a shell writes it, in a text that a function expands."""
 
 
+NAME = re.compile(r"[A-Z][A-Z0-9_]+")
+"""What a variable is called where only its shape tells."""
+
+
 class AccessPattern(NamedTuple):
     """How a function uses a variable: which arguments are its name and its default.
 
@@ -69,8 +73,10 @@ class LanguageTerms(NamedTuple):
     """Whether functions and imported modules have names of their own."""
     calls_apart: bool = False
     """Whether a function and a value may have the same name."""
+    named_maps: re.Pattern[str] | None = None
+    """What a map of an environment is called, where nothing else shows it."""
     methods_wrap: bool = False
-    """Whether a method that is called as the language's own function probably reads a variable as well."""
+    """Whether a method that is called as the language's own function probably does the same."""
     others: frozenset[str] = frozenset()
     """Names of a mapping that are not variables."""
     lists: frozenset[str] = frozenset()

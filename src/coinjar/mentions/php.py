@@ -46,7 +46,7 @@ _PUT = re.compile(rb"""\(\s*["']([A-Za-z_]\w*)(?:=|["']\s*\.\s*\()""")
 class PhpConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"(?i:getenv|putenv|proc_open)|Process|filter_input|\$?_ENV|\$?_SERVER"
+    root = rb"(?i:getenv|putenv|proc_open)|Process|filter_input|\$?_ENV|\$?_SERVER|\$env(?:ironment)?(?:_?[vV]ars?)?"
     falls_back = frozenset({"??"})
     asks = frozenset({"&&", "||", "and", "or"})
     compares = frozenset({"==", "===", "!=", "!=="})
@@ -62,6 +62,7 @@ class PhpConverter(SyntaxConverter):
         pairs=frozenset({"putenv"}),
         key_tests=frozenset({"array_key_exists"}),
         methods_wrap=True,
+        named_maps=re.compile(r"\$env(?:ironment)?(?:_?[vV]ars?)?"),
         others=_OF_A_REQUEST,
     )
 

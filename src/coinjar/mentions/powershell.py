@@ -9,8 +9,11 @@ from collections.abc import Iterator
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
 from coinjar.mentions.powershell_texts import ScriptTexts, script_texts
 
-_OF_DRIVE = re.compile(rb"\$(?:\{env:([^}\s]+)\}|env:([A-Za-z_]\w*))", re.IGNORECASE)
-_ITEM = re.compile(rb"(?:(?<=[\s\"',(=])|\A)env:[\\/]?(?:([A-Za-z_]\w*)|\$[^\s\"',;)]+)", re.IGNORECASE)
+_OF_DRIVE = re.compile(rb"\$(?:\{env:[\\/]?([^}\s]+)\}|env:([A-Za-z_]\w*))", re.IGNORECASE)
+_ITEM = re.compile(
+    rb"(?:(?<=[\s\"',(=])|\A)env:[\\/]?(?:([A-Za-z_]\w*)(?![\w$*?\[])|(?:\w*\$|\w+[*?\[])[^\s\"',;)]*)", re.IGNORECASE
+)
+"""Its group is a name; without it the name is computed, or a pattern."""
 _COMMAND = re.compile(rb"(?:\A|[;{}|(\n])\s*([A-Za-z]+(?:-[A-Za-z]+)?)\b(?:`\r?\n|[^;{}|(\n])*\Z")
 """The command whose argument begins where the text ends."""
 _SETTING = frozenset(
@@ -84,7 +87,8 @@ def _of_drive(texts: ScriptTexts) -> Iterator[Mention]:
     for match in _OF_DRIVE.finditer(texts.plain):
         at, after = match.span()
         how, default = READ, None
-        if _ASSIGNED.match(code, after):
+        in_text = texts.bare[at : at + 1] == b" " and code[at - 1 : at] != b"`"
+        if _ASSIGNED.match(code, after) and not in_text:
             how = SET
         elif fallback := _FALLBACK.match(code, after):
             default = fallback[1].decode().strip("\"'")

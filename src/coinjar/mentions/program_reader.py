@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from coinjar.mentions import helper_calls, tree
+from coinjar.mentions import helper_calls, named_maps, tree
 from coinjar.mentions.accesses import PLAIN, EnvironmentAccess, UseContext
 from coinjar.mentions.base import PRESENCE, READ, SET, ComputedName, Mention, TextMentions, in_order
 from coinjar.mentions.call_arguments import (
@@ -35,6 +35,8 @@ _OF_TRUTH = re.compile(r"bool|flag|enabled|^is_?|\?$")
 """In the name of a function that makes a truth value of a variable."""
 _PUTS = frozenset("put set remove putIfAbsent computeIfAbsent compute merge replace Add TryAdd Remove".split())
 """Methods of another program's environment that change one variable."""
+_GETS = {"TryGetValue": READ, "ContainsKey": PRESENCE}
+"""Those that look for one."""
 
 
 class ProgramReader:
@@ -169,11 +171,11 @@ class ProgramReader:
         if access:
             kept = access._replace(default=node.value) if node.keeps else access._replace(access=SET)
             self._take(kept, PLAIN)
-        elif isinstance(node.target, tree.IndexNode) and self._is_child(node.target.of):
+        elif isinstance(node.target, tree.IndexNode) and self.scopes.is_child(node.target.of):
             self._take(EnvironmentAccess([node.target.key], SET), PLAIN)
         elif self._is_map(node.target):  # all of it at once
             self._take(EnvironmentAccess(list(keys_of_mappings([node.value])), SET), PLAIN)
-        elif put := helper_calls.put_into(node.target, self.scopes.handed.environments):
+        elif put := named_maps.put_into(node.target, self.scopes.handed.environments):
             self._take(put, PLAIN)
         for child in node.target.inner:
             self._see(child, PLAIN)
@@ -181,7 +183,9 @@ class ProgramReader:
     def _is_followed(self, value: tree.Node) -> bool:
         """Return whether a name for this value reads the environment: a mapping, or a function of it."""
         path = self.scopes.path(value) or ""
-        return path in self.words.maps or path in self.words.functions or self._method(path) or self._is_child(value)
+        return (
+            path in self.words.maps or path in self.words.functions or self._method(path) or self.scopes.is_child(value)
+        )
 
     def _method(self, path: str) -> bool:
         of, _, method = path.rpartition(".")
@@ -228,8 +232,10 @@ class ProgramReader:
     def _access(self, node: tree.Node) -> EnvironmentAccess | None:  # noqa: PLR0911 - a shape a line
         maps = self.words.maps
         if isinstance(node, tree.IndexNode):
-            is_read = self.scopes.path(node.of) in maps or self._is_child(node.of)
-            return EnvironmentAccess([node.key]) if is_read else helper_calls.section(node, self.words)
+            is_read = self.scopes.path(node.of) in maps or self.scopes.is_child(node.of)
+            if is_read:
+                return EnvironmentAccess([node.key])
+            return helper_calls.section(node, self.words) or named_maps.named(node, self.words)
         if (
             isinstance(node, tree.MemberNode)
             and self.words.members
@@ -275,9 +281,15 @@ class ProgramReader:
     def _by_shape(self, node: tree.CallNode) -> EnvironmentAccess | None:
         """Return what a call does by the public forms of frameworks."""
         found = helper_calls.option(node) or helper_calls.replaced_map(node, self._is_map)
-        if found is None and not self.scopes.function(last_name(node.function) or ""):
-            found = helper_calls.helper_call(node, self.words) or helper_calls.schema(node, self._is_map, self._bound)
-        return found or helper_calls.environment_maps(node, self._bound)
+        is_here = self.scopes.function(last_name(node.function) or "") is not None
+        if found is None and not (is_here and self._is_own(node.function)):
+            wrapped = helper_calls.wrapper_call(node, self.words)
+            found = wrapped if wrapped and all(map(self.scopes.texts, alternatives(wrapped.keys))) else None
+        if found is None and not is_here:
+            found = helper_calls.setting_call(node, self.words) or named_maps.named(node, self.words)
+            found = found or helper_calls.helper_call(node, self.words)
+            found = found or helper_calls.schema(node, self._is_map, self._bound)
+        return found or named_maps.environment_maps(node, self._bound)
 
     def _is_map(self, node: tree.Node) -> bool:
         return self.scopes.path(node) in self.words.maps
@@ -297,9 +309,11 @@ class ProgramReader:
             return EnvironmentAccess(self.scopes.elements(of)) if handed in self.words.functions else None
         if method in self.words.methods and self.scopes.path(of) in self.words.maps:
             return by_pattern(self.words.methods[method], node)
-        if method in _PUTS and self._is_child(of) and node.arguments:
+        if method in _PUTS and self.scopes.is_child(of) and node.arguments:
             return EnvironmentAccess([node.arguments[0]], SET)
-        if method == "putAll" and self._is_child(of) and node.arguments:
+        if method in _GETS and self.scopes.is_child(of) and node.arguments:
+            return EnvironmentAccess([node.arguments[0]], _GETS[method])
+        if method == "putAll" and self.scopes.is_child(of) and node.arguments:
             return EnvironmentAccess(list(keys_of_map(node.arguments[0])), SET)
         listed = node.arguments[1] if method in self.words.child_pairs and len(node.arguments) > 1 else None
         if isinstance(listed, tree.ListNode):
@@ -380,16 +394,3 @@ class ProgramReader:
 
     def _written(self, node: tree.Node | None) -> str | None:
         return written(node, self.words, self.scopes)
-
-    def _is_child(self, node: tree.Node) -> bool:
-        """Return whether this is another program's environment."""
-        owner = self.scopes.owner(node.text) if isinstance(node, tree.NameNode) and self.words.child_maps else None
-        if isinstance(node, tree.NameNode) and isinstance(owner, Parameter):
-            handed = self.scopes.handed_to(owner.function, node.text)
-            return bool(handed) and all(child is not None and self._is_child(child) for child in handed)
-        node = owner if isinstance(owner, tree.CallNode) else node
-        is_called = isinstance(node, tree.CallNode) and not node.arguments
-        node = node.function if isinstance(node, tree.CallNode) and is_called else node
-        # a bare call is one of the object around it (Kotlin's `apply`), unless the file has such a function
-        is_of_object = isinstance(node, tree.NameNode) and is_called and self.scopes.owner(node.text) is None
-        return (isinstance(node, tree.MemberNode) or is_of_object) and last_name(node) in self.words.child_maps

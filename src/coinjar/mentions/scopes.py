@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from coinjar.mentions import tree
 from coinjar.mentions.base import TooLongToRead
+from coinjar.mentions.call_arguments import last_name
 from coinjar.mentions.handed_on import ENVIRONMENT_NAME, OWN_OBJECT, HandedOn, handed_on
 
 if TYPE_CHECKING:
@@ -259,6 +260,19 @@ class Scopes:
             return []
         self.followed.add(function.name)
         return self.handed.arguments(function, parameter)
+
+    def is_child(self, node: tree.Node) -> bool:
+        """Return whether this is another program's environment."""
+        owner = self.owner(node.text) if isinstance(node, tree.NameNode) and self.words.child_maps else None
+        if isinstance(node, tree.NameNode) and isinstance(owner, Parameter):
+            handed = self.handed_to(owner.function, node.text)
+            return bool(handed) and all(child is not None and self.is_child(child) for child in handed)
+        node = owner if isinstance(owner, tree.CallNode) else node
+        is_called = isinstance(node, tree.CallNode) and not node.arguments
+        node = node.function if isinstance(node, tree.CallNode) and is_called else node
+        # a bare call is one of the object around it (Kotlin's `apply`), unless the file has such a function
+        is_of_object = isinstance(node, tree.NameNode) and is_called and self.owner(node.text) is None
+        return (isinstance(node, tree.MemberNode) or is_of_object) and last_name(node) in self.words.child_maps
 
     def _held(self, member: str) -> str | None:
         """Return the mapping of the environment that the file's objects hold as a member; found once for each."""
