@@ -146,7 +146,8 @@ def wrapper_call(node: tree.CallNode, words: LanguageTerms) -> EnvironmentAccess
         item for item in words.functions.items() if item[0].rpartition(".")[2] in (name, name[:1].upper() + name[1:])
     )
     path, how = next(alike, ("", None))
-    is_other = isinstance(node.function, tree.MemberNode) or "." in path
+    of = last_name(node.function.of) if isinstance(node.function, tree.MemberNode) else ""
+    is_other = ("." in path or of != "") and f"{of}.{name}" != path  # not the same words, bound to something else
     found = by_pattern(how, node) if words.methods_wrap and how and not how.expands and is_other else None
     if found is None:
         return None

@@ -23,6 +23,8 @@ WORDS = LanguageTerms(
         "containsKey": AccessPattern(access=PRESENCE),
     },
     calls_apart=True,
+    methods_wrap=True,
+    named_maps=re.compile(r"(?i)\w*env(?:ironment)?_?var(?:iable)?s"),
     same={
         "java.lang.System": "System",
         "java.util.Objects": "Objects",
@@ -50,7 +52,7 @@ WORDS = LanguageTerms(
 class JavaConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"System|getenv|environment|getRuntime"
+    root = rb"System|getenv|environment|getRuntime|\w*[eE]nv(?:ironment)?Var(?:iable)?s"
 
     def _array_creation_expression(self, node: Syntax) -> tree.Node:
         return self.field(node, "value")

@@ -16,7 +16,7 @@ from coinjar.mentions.java import WORDS
 class KotlinConverter(SyntaxConverter):
     """Converts the grammar's nodes."""
 
-    root = rb"System|getenv|environment|environmentVariable"
+    root = rb"System|getenv|environment|environmentVariable|\w*[eE]nv(?:ironment)?Var(?:iable)?s"
     falls_back = frozenset({"?:"})
     words = WORDS
     _object: tree.Node | None = None

@@ -14,7 +14,8 @@ from coinjar.mentions.language_terms import NAME, LanguageTerms
 ENVIRONMENTS = frozenset({"env", "environment", "envVars", "env_vars", "envvars", "environmentVariables", "extraEnv"})
 ENVIRONMENTS |= frozenset({"environment_variables", "Variables", "buildArgs", "build_args"})
 """Names of maps that set variables for something else."""
-_METHODS = {"Add": SET, "TryAdd": SET, "Remove": SET, "TryGetValue": READ, "ContainsKey": PRESENCE}
+_METHODS = {"add": SET, "tryadd": SET, "put": SET, "remove": SET, "trygetvalue": READ, "get": READ}
+_METHODS |= {"getordefault": READ, "containskey": PRESENCE}
 """What methods of a map do."""
 
 
@@ -44,7 +45,8 @@ def named(node: tree.Node, words: LanguageTerms) -> EnvironmentAccess | None:
     if isinstance(node, tree.IndexNode):
         key, of = node.key, node.of
     elif isinstance(node, tree.CallNode) and isinstance(node.function, tree.MemberNode) and node.arguments:
-        key, of, how = node.arguments[0], node.function.of, _METHODS.get(node.function.name, "")
+        key, of, how = node.arguments[0], node.function.of, _METHODS.get(node.function.name.lower(), "")
+    of = of.function if isinstance(of, tree.CallNode) and not of.arguments else of
     name = last_name(of) if of is not None else None
     is_named = name is not None and words.named_maps is not None and words.named_maps.fullmatch(name)
     if not is_named or not how or not isinstance(key, tree.StringNode) or not NAME.fullmatch(key.text):
