@@ -181,13 +181,17 @@ def _finder(module: str, function: str) -> Find:
     return cast("Find", getattr(import_module(f"coinjar.mentions.{module}"), function))
 
 
+def may_mention(language: SourceLanguage, data: bytes, helpers: frozenset[str] = frozenset()) -> bool:
+    """Return whether a text has to be parsed: otherwise its words show that there are no mentions."""
+    hinted = any(map(data.__contains__, language.words)) and _hint(language).search(data) is not None
+    return hinted or (language.forms and has_forms(data)) or any(helper.encode() in data for helper in helpers)
+
+
 def look(
     language: SourceLanguage, data: bytes, helpers: frozenset[str] = frozenset(), *, always: bool = False
 ) -> TextMentions:
-    """Return the mentions of a text; unless `always`, without parsing a text whose words show that there are none."""
-    hinted = any(word in data for word in language.words) and _hint(language).search(data) is not None
-    hinted = hinted or (language.forms and has_forms(data))
-    if not always and not hinted and not any(helper.encode() in data for helper in helpers):
+    """Return the mentions of a text; unless `always`, without parsing one that need not be."""
+    if not always and not may_mention(language, data, helpers):
         return TextMentions([], [])
     found = _finder(language.module, language.function)(data, helpers)
     declared = declared_options.find(language.module, data)

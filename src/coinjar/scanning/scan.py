@@ -8,7 +8,8 @@ import os
 import signal
 import time
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import chain, islice
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -19,7 +20,7 @@ from coinjar.core.inference import infer
 from coinjar.core.patterns import time_limit
 from coinjar.core.progress import Progress
 from coinjar.mentions.base import ComputedName, Mention, TooLongToRead
-from coinjar.mentions.languages import SourceLanguage, by_first_line, language_of, look
+from coinjar.mentions.languages import SourceLanguage, by_first_line, language_of, look, may_mention
 from coinjar.mentions.minified import MINIFIED, PACKED, is_minified
 from coinjar.scanning.file_walk import CandidateFile, FileWalk, UnreadableFile
 from coinjar.scanning.workers import in_workers
@@ -78,6 +79,7 @@ class _FileScan(NamedTuple):
     left_out: str = ""
 
 
+_NOTHING = _FileScan([])
 _TOO_LONG = _FileScan([], [0, 0, "it takes too long to be read: it is no code that people write"])
 
 
@@ -101,21 +103,36 @@ def scan(
 ) -> ScanResult:
     """Find every mention below the paths. Raises FileNotFoundError for a missing path."""
     started = time.time_ns()
-    candidates = list(walk.files(paths))
     scan_request = scan_request._replace(
         named=frozenset(os.path.realpath(path) for path in paths if Path(path).is_file())
     )
     kept = _ScanCache(cache, scan_request)
-    result = {
-        candidate.path: look
-        for candidate in candidates
-        if candidate.path not in scan_request.named and (look := kept.look(candidate)) is not None
-    }
-    fresh = [candidate for candidate in candidates if candidate.path not in result]
-    if len(fresh) <= _FEW and all(candidate.size <= _SMALL for candidate in fresh):
-        result |= {candidate.path: _look_at(candidate.path, scan_request) for candidate in fresh}
+    candidates: list[CandidateFile] = []
+    result: dict[str, _FileScan] = {}
+    fresh: list[CandidateFile] = []
+
+    def found() -> Iterator[str]:
+        """Yield the files that have to be looked at, as soon as they are found."""
+        for candidate in walk.files(paths):
+            candidates.append(candidate)
+            look = kept.look(candidate) if candidate.path not in scan_request.named else None
+            if look is None:
+                fresh.append(candidate)
+                yield candidate.path
+            else:
+                result[candidate.path] = look
+
+    coming = found()
+    first = [*islice(coming, _FEW + 1)]
+    if len(first) <= _FEW and all(candidate.size <= _SMALL for candidate in fresh):
+        result |= {path: _look_at(path, scan_request) for path in first}
     else:
-        result |= dict(_looked_at([candidate.path for candidate in fresh], scan_request, progress))
+        most = len(os.sched_getaffinity(0)) if len(first) > _FEW else 1
+        parts = _parts(chain(first, coming))
+        for results in in_workers(parts, lambda path: [*_look_at(path, scan_request)], _ended, most):
+            result.update((path, _FileScan(*look)) for path, look in results)
+            if progress and len(first) > _FEW:
+                progress("looking", len(result) - (len(candidates) - len(fresh)), len(fresh))
     walk.left_out += Counter(look.left_out for look in result.values() if look.left_out)
     if len(fresh) > _FEW or (fresh and kept.files):  # for few files a cache does not help
         kept.keep(candidates, result, started)
@@ -127,17 +144,10 @@ def scan(
     )
 
 
-def _looked_at(
-    paths: list[str], scan_request: ScanRequest, progress: Progress | None
-) -> Iterable[tuple[str, _FileScan]]:
-    parts = [paths[at : at + _TOGETHER] for at in range(0, len(paths), _TOGETHER)]
-    most = 1 if len(paths) <= _FEW else min(len(os.sched_getaffinity(0)), len(parts))
-    done = 0
-    for results in in_workers(parts, lambda path: [*_look_at(path, scan_request)], _ended, most):
-        done += len(results)
-        if progress and len(paths) > _FEW:
-            progress("looking", done, len(paths))
-        yield from ((path, _FileScan(*result)) for path, result in results)
+def _parts(paths: Iterable[str]) -> Iterator[list[str]]:
+    paths = iter(paths)
+    while part := [*islice(paths, _TOGETHER)]:
+        yield part
 
 
 def _ended(by: int) -> list[Any]:
@@ -156,22 +166,32 @@ def _look_at(path: str, scan_request: ScanRequest) -> _FileScan:
     except OSError as fault:
         return _FileScan([], [0, 0, f"cannot read it: {(fault.strerror or 'unknown error').lower()}"])
     language = language_of(path.rpartition("/")[2], scan_request.templates) or by_first_line(data)
+    is_named = path in scan_request.named
     if language is None or b"\0" in data[:1024]:
-        return _FileScan([], [0, 0, "its format is not known"] if path in scan_request.named else None)
-    if language.module in PACKED and path not in scan_request.named and is_minified(data):
+        return _FileScan([], [0, 0, "its format is not known"] if is_named else None)
+    if not is_named and language.module in PACKED and is_minified(data):
         return _FileScan([], left_out=MINIFIED)
+    return (
+        _found_in_time(language, data, scan_request)
+        if is_named or may_mention(language, data, scan_request.helpers)
+        else _NOTHING
+    )
+
+
+def _found_in_time(language: SourceLanguage, data: bytes, scan_request: ScanRequest) -> _FileScan:
+    """Return the mentions of a text, or why it could not be read as a whole."""
     try:
         with time_limit(_LONGEST, TooLongToRead):
-            return _found(language, data, scan_request, always=path in scan_request.named)
+            return _found(language, data, scan_request)
     except RecursionError:
         return _FileScan([], [0, 0, "it is nested too deeply to be read"])
     except TooLongToRead:
         return _TOO_LONG
 
 
-def _found(language: SourceLanguage, data: bytes, scan_request: ScanRequest, *, always: bool) -> _FileScan:
+def _found(language: SourceLanguage, data: bytes, scan_request: ScanRequest) -> _FileScan:
     """Return the mentions of a text, with lines and columns. Raises RecursionError, TooLongToRead."""
-    mentions = look(language, data, scan_request.helpers, always=always)
+    mentions = look(language, data, scan_request.helpers, always=True)
     spots: list[list[Any]] = []
     every: list[Mention | ComputedName] = [*map(_hidden, mentions.mentions), *mentions.unknown]
     line, begins, seen, column = 1, 0, 0, 1

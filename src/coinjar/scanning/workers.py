@@ -10,7 +10,7 @@ import select
 import signal
 import time
 from collections import deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from typing import Any, BinaryIO
 
@@ -26,25 +26,30 @@ Work = Callable[[str], list[Any]]
 
 
 def in_workers(
-    parts: Sequence[list[str]], work: Work, ended: Callable[[int], list[Any]], most: int
+    parts: Iterable[list[str]], work: Work, ended: Callable[[int], list[Any]], most: int
 ) -> Iterator[list[tuple[str, list[Any]]]]:
-    """Yield the results of each part, in any order, of at most `most` processes.
+    """Yield the results of each part, in any order, of at most `most` processes, which work while more parts come.
 
     `ended` gives the result for a file at which a process ended, by its signal (SIGXCPU: it took too long); its other
     files are not affected.
     """
-    waiting = deque(parts)
+    coming, is_all = iter(parts), False
+    waiting: deque[list[str]] = deque()
     workers: dict[int, _Worker] = {}
+    idle: list[_Worker] = []
     try:
-        while waiting or workers:
-            while waiting and len(workers) < most:
-                started = _Worker(work, [*workers.values()])
-                workers[started.results.fileno()] = started
-                started.send(waiting.popleft())
-            poll = select.poll()
-            for number in workers:
-                poll.register(number, select.POLLIN)
-            for number, _ in poll.poll():
+        while not is_all or waiting or len(workers) > len(idle):
+            if not is_all:
+                part = next(coming, None)
+                is_all = part is None
+                waiting.extend([part] if part else [])
+            while waiting and (idle or len(workers) < most):
+                if not idle:
+                    idle.append(_Worker(work, [*workers.values()]))
+                    workers[idle[0].results.fileno()] = idle[0]
+                idle.pop().send(waiting.popleft())
+            busy = [number for number, worker in workers.items() if worker not in idle]
+            for number in _ready(busy, wait=is_all):
                 worker = workers[number]
                 results = worker.received()
                 if results is None:
@@ -53,15 +58,22 @@ def in_workers(
                     yield [(path, ended(worker.end()))]
                     waiting.extend(part for part in rest if part)
                     continue
-                yield results
                 if waiting:
                     worker.send(waiting.popleft())
                 else:
-                    del workers[number]
-                    worker.end()
+                    idle.append(worker)
+                yield results
     finally:
         for worker in workers.values():
             worker.end()
+
+
+def _ready(numbers: Iterable[int], *, wait: bool) -> list[int]:
+    """Return which of the descriptors can be read; if none can, wait for one, or return none."""
+    poll = select.poll()
+    for number in numbers:
+        poll.register(number, select.POLLIN)
+    return [number for number, _ in poll.poll(None if wait else 0)]
 
 
 class _Worker:
