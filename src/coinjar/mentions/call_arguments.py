@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from coinjar.mentions import tree
 from coinjar.mentions.accesses import EnvironmentAccess
 from coinjar.mentions.base import PRESENCE, READ, SET, Mention
-from coinjar.mentions.language_terms import AccessPattern
+from coinjar.mentions.language_terms import ANY_NAME, NAME, AccessPattern
 
 _STAND_INS = frozenset({"default", "fallback", "otherwise", "default_value", "defaultvalue", "dflt"})
 """Names of parameters for a fallback."""
@@ -140,6 +140,12 @@ def keys_of_map(node: tree.Node) -> Iterator[tree.Node]:
 def last_name(node: tree.Node) -> str | None:
     """Return the last word of a function's name; None for other expressions."""
     return node.text if isinstance(node, tree.NameNode) else node.name if isinstance(node, tree.MemberNode) else None
+
+
+def is_name(key: tree.Node | None, given_to: str) -> bool:
+    """Return whether a text names a variable: in capitals, or in any where what it is given to speaks of variables."""
+    pattern = ANY_NAME if "var" in given_to.lower() else NAME
+    return isinstance(key, tree.StringNode) and key.exact and pattern.fullmatch(key.text) is not None
 
 
 def is_own(node: tree.Node) -> bool:

@@ -13,7 +13,7 @@ from itertools import zip_longest
 from coinjar.mentions import tree
 from coinjar.mentions.accesses import EnvironmentAccess
 from coinjar.mentions.base import READ, SET
-from coinjar.mentions.call_arguments import by_pattern, is_own, keys_of, last_name
+from coinjar.mentions.call_arguments import by_pattern, is_name, is_own, keys_of, last_name
 from coinjar.mentions.language_terms import NAME, LanguageTerms
 
 _HELPER = re.compile(
@@ -157,13 +157,13 @@ def wrapper_call(node: tree.CallNode, words: LanguageTerms) -> EnvironmentAccess
 def setting_call(node: tree.CallNode, words: LanguageTerms) -> EnvironmentAccess | None:
     """Return what a helper probably sets, by its name: `runner.with_env("NAME", "value")`."""
     name = last_name(node.function) or ""
-    key = _name_in(node.arguments[0], words) if node.arguments else None
+    key = node.arguments[0] if node.arguments else None
     plain = _WORDS.sub("_", name).lower().lstrip("_")
     is_noun = plain == "environment_variable" and len(node.arguments) > 1 and isinstance(node.function, tree.MemberNode)
     own = {path.rpartition(".")[2] for path in words.functions} | words.child_methods
-    if key is None or name in own or not (is_noun or _SETTER.fullmatch(plain)):
+    if name in own or not (is_noun or _SETTER.fullmatch(plain)) or not is_name(key, plain):
         return None
-    return EnvironmentAccess([key], SET, None, name)
+    return EnvironmentAccess([key] if key else [], SET, None, name)
 
 
 def _declared(node: tree.CallNode) -> EnvironmentAccess | None:

@@ -14,6 +14,7 @@ REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
 NAME = re.compile(r"[A-Z][A-Z0-9_]+")
 """What a variable is called where only its shape tells."""
+ANY_NAME = re.compile(r"[A-Za-z_]\w*")
 
 
 class AccessPattern(NamedTuple):

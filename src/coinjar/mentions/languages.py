@@ -102,7 +102,7 @@ LANGUAGES = (
     SourceLanguage(
         (".yaml", ".yml"),
         (b":",),
-        rb"""\b(?:services|apiVersion|jobs|steps|stages|script|pipeline)["']?\s*:|"""
+        rb"""\b(?:services|apiVersion|jobs|steps|stages|(?:\w+_)?script|pipeline|(?:before|after|on)_\w+)["']?\s*:|"""
         rb"""(?i:env\w*|variables)["']?\s*:\s*[\[{\n]|""" + _CAPITALS,
         "yaml_files",
     ),

@@ -8,7 +8,7 @@ from itertools import zip_longest
 from coinjar.mentions import tree
 from coinjar.mentions.accesses import EnvironmentAccess
 from coinjar.mentions.base import PRESENCE, READ, SET
-from coinjar.mentions.call_arguments import last_name
+from coinjar.mentions.call_arguments import is_name, last_name
 from coinjar.mentions.language_terms import NAME, LanguageTerms
 
 ENVIRONMENTS = frozenset({"env", "environment", "envVars", "env_vars", "envvars", "environmentVariables", "extraEnv"})
@@ -49,9 +49,9 @@ def named(node: tree.Node, words: LanguageTerms) -> EnvironmentAccess | None:
     of = of.function if isinstance(of, tree.CallNode) and not of.arguments else of
     name = last_name(of) if of is not None else None
     is_named = name is not None and words.named_maps is not None and words.named_maps.fullmatch(name)
-    if not is_named or not how or not isinstance(key, tree.StringNode) or not NAME.fullmatch(key.text):
-        return None
-    return EnvironmentAccess([key], how, None, name or "")
+    return (
+        EnvironmentAccess([key], how, None, name) if key and name and is_named and how and is_name(key, name) else None
+    )
 
 
 def members(node: tree.Node) -> Iterator[tuple[str, tree.Node]]:

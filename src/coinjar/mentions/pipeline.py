@@ -20,11 +20,17 @@ from coinjar.mentions.yaml_nodes import NAME, YamlText, walk
 _SCRIPTS = frozenset({"run", "script", "do", "command", "commands", "before_script", "after_script", "bash", "sh"})
 _SCRIPTS |= frozenset({"install", "before_install", "after_success", "after_failure", "before_deploy", "inlineScript"})
 _SCRIPTS |= frozenset({"build_script", "test_script", "deploy_script", "inline_script", "powershell", "pwsh", "ps"})
+_SECTIONS = frozenset({"before_build", "build_script", "after_build", "before_test", "test_script", "after_test"})
+_SECTIONS |= frozenset({"before_script", "before_install", "deploy_script", "on_success", "on_failure", "on_finish"})
+"""Parts of a pipeline with one job: each a list of commands."""
+_SCRIPTS |= _SECTIONS | {"init"}
 _OTHER_SHELLS = ("powershell", "pwsh", "ps")
 _BELOW_ENVIRONMENTS = frozenset({"global", "matrix", "jobs"})
 """Lists of an environment: for all jobs, and for one each."""
-_OF_AN_ITEM = frozenset({"name", "value", "group", "template", "readonly"})
+_OF_AN_ITEM = frozenset({"name", "value", "group", "template", "readonly", "secure"})
 """Keys of a list's item that describe a variable instead of being one."""
+_OF_A_PLACE = frozenset({"url", "on_stop", "action", "auto_stop_in", "deployment_tier"})
+"""What is said of an environment with a name: where a job delivers to, not what it sees."""
 _TEXT = re.compile(r"""(?:^|(?<=\s))([A-Za-z_]\w*)=""")
 _ENVIRONMENTS = frozenset({"env", "environment", "variables"})
 _CONDITIONS = frozenset({"if", "when", "condition"})
@@ -33,8 +39,11 @@ _CONDITIONS = frozenset({"if", "when", "condition"})
 def is_pipeline(root: TreeNode) -> bool:
     """Return whether a document is a pipeline: it has jobs, steps or stages, and a script somewhere."""
     named = any(root.child(key) is not None for key in ("jobs", "steps", "stages", "pipeline"))
-    scripted = root.child("script") is not None or any(
-        member.value.kind == "map" and member.value.child("script") is not None for member in root.members
+    scripted = any(
+        member.name == "script"
+        or member.name in _SECTIONS
+        or (member.value.kind == "map" and member.value.child("script") is not None)
+        for member in root.members
     )
     return scripted or (named and any(visited.path and visited.path[-1] in _SCRIPTS for visited in walk(root)))
 
@@ -61,9 +70,7 @@ def mentions(text: YamlText, root: TreeNode) -> Iterator[Mention | ComputedName]
 
 def _script(text: YamlText, node: TreeNode, *, is_other: bool) -> Iterator[Mention | ComputedName]:
     """Yield the mentions of a script: one text, or a list of lines."""
-    lines = [node] if node.kind == "scalar" else node.elements
-    if any(child.kind != "scalar" for child in lines):
-        return
+    lines = [node] if node.kind == "scalar" else [child for child in node.elements if child.kind == "scalar"]
     parts = [text.inside(child) for child in lines]
     if is_other or any(looks_like_powershell(text.data, *part) for part in parts):
         for part in parts:
@@ -95,10 +102,11 @@ def _below_environment(path: tuple[str, ...]) -> bool:
 
 def _environment(text: YamlText, node: TreeNode) -> Iterator[Mention]:
     """Yield what a map, a list of names and values, or texts `NAME=value` set."""
+    others = _OF_AN_ITEM | _BELOW_ENVIRONMENTS | (_OF_A_PLACE if node.child("name") is not None else set())
     yield from (
         text.mention(member.key, SET)
         for member in node.members
-        if re.fullmatch(r"[A-Za-z_]\w*", member.name) and member.name not in _OF_AN_ITEM | _BELOW_ENVIRONMENTS
+        if re.fullmatch(r"[A-Za-z_]\w*", member.name) and member.name not in others
     )
     for child in [node, *node.elements]:
         named = child.child("name") if child.kind == "map" and child is not node else None

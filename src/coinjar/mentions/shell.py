@@ -132,7 +132,9 @@ class _ScriptWalker:
 
     def at(self, what: int, node: Syntax, default: str | None = None) -> Iterator[NameEvent]:
         name = self.word(node)
-        if NAME.fullmatch(name.encode()):
+        start, end = node.start_byte, node.end_byte
+        is_filled_in = self.data[start - 1 : start] == b"{" and self.data[end : end + 1] == b"."  # `${a.b}`, by a build
+        if NAME.fullmatch(name.encode()) and not is_filled_in:
             yield NameEvent(what, name, node.start_byte, node.end_byte, default)
 
     def _function_definition(self, node: Syntax, asked: bool) -> Iterator[NameEvent]:
