@@ -7,7 +7,7 @@ down to the stage itself, for all and for the service; the person's own; one-off
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import TypeAlias
+from typing import TYPE_CHECKING, TypeAlias
 
 from coinjar.core.definition import Command, Definition, FromEnv, FromFile, FromStore, Outside, Undecryptable, Unset
 from coinjar.core.errors import CoinJarError, InputError, Location, is_encrypted_for_others, raise_all
@@ -17,6 +17,9 @@ from coinjar.core.names import ALL, SHARED
 from coinjar.core.record import Record
 from coinjar.core.references import Reference, ReferenceValue, Template, expand
 from coinjar.core.secret import Secret, reveal
+
+if TYPE_CHECKING:
+    from coinjar.core.settled_values import SettledValues
 
 Fetch: TypeAlias = Callable[[Outside, Location], str]
 """Fetches a value from outside (a command, a file, the environment). Raises CoinJarError when it cannot."""
@@ -97,8 +100,7 @@ class Resolver:
         self._path: list[tuple[str, str]] = []
         self._involves: dict[str, set[str]] = {}
         self._resolved: dict[tuple[str, str, bool], dict[str, Resolved]] = {}
-        self._settled: dict[str, dict[str, Resolved]] = {}
-        """By phase and name, what every service that has the variable gets."""
+        self._settled: dict[str, SettledValues] = {}
 
     def _layers(self, mine: bool, one_offs: Scope) -> list[NamedLayer]:
         layers = [NamedLayer("default", "default", {ALL: self.jar.defaults})]
@@ -321,18 +323,18 @@ class Resolver:
         if only is None and key in self._resolved:
             return self._resolved[key]
         self.jar.service(service)
-        settled = self._settled.setdefault(phase, {})
-        if only is None and (shared := self._all_settled(service, phase, settled)):
+        settled = self._settled_in(phase) if self._resolved else None  # for the first service it does not pay
+        if only is None and settled is not None and (shared := settled.all_of(service)):
             self._resolved[key] = shared
             return shared
         result: dict[str, Resolved] = {}
         faults: list[CoinJarError] = []
         variables = self.jar.variables_for(service)
         for variable in variables if only is None else [each for each in variables if only(each.name)]:
-            if (known := settled.get(variable.name)) is not None:
+            if settled is not None and (known := settled.known.get(variable.name)) is not None:
                 result[variable.name] = known
             elif variable.phase in (phase, "both") and variable.name not in self.absent:
-                resolved = self._settling(variable, service, settled)
+                resolved = settled.value(variable, service) if settled else self.value(variable.name, service)
                 if (fault := self._fault_of(resolved, service, closed=closed)) is not None:
                     faults.append(fault)
                 elif resolved.definition is not None:
@@ -343,21 +345,18 @@ class Resolver:
             self._resolved[key] = result
         return result
 
-    def _all_settled(self, service: str, phase: str, settled: dict[str, Resolved]) -> dict[str, Resolved] | None:
-        """Return what a service gets if every service of each variable gets the same: where there are many services, by
-        far the most, and only few variables of each are new.
+    def alike(self, phase: str) -> Mapping[str, Resolved]:
+        """Return the values without a fault that every service of a variable gets; none if there are one-off values,
+        which have to be looked at one by one.
         """
-        if self.layers[-1].kind == "one-off":
-            return None
-        names = self.jar.names_for(service)
-        for name in [name for name in names if name not in settled]:
-            variable = self.jar.variables[name]
-            if variable.phase not in (phase, "both") or name in self.absent:
-                return None
-            self._settling(variable, service, settled)
-            if name not in settled:
-                return None
-        return dict(zip(names, map(settled.__getitem__, names), strict=True))
+        return self._settled_in(phase).whole() if self.layers[-1].kind != "one-off" else {}
+
+    def _settled_in(self, phase: str) -> SettledValues:
+        if phase not in self._settled:
+            from coinjar.core.settled_values import SettledValues  # only where there are several services
+
+            self._settled[phase] = SettledValues(self, phase)
+        return self._settled[phase]
 
     def _fault_of(self, resolved: Resolved, service: str, *, closed: bool) -> CoinJarError | None:
         """Return why a service cannot get a value; with `closed`, a value that is encrypted for others is given."""
@@ -368,16 +367,6 @@ class Resolver:
         from coinjar.core.resolution_faults import missing  # only where something is
 
         return missing(resolved.variable, self.stage, service, is_empty=resolved.text == "")
-
-    def _settling(self, variable: Variable, service: str, settled: dict[str, Resolved]) -> Resolved:
-        """Return a variable's value, and note it if every service of it has the same, and no fault."""
-        definition = self.winner(variable.name, service)
-        if definition is None or not isinstance(definition.content, str):
-            return self.value(variable.name, service)
-        resolved = definition.seen or plain(variable, definition)
-        if variable.name not in self.own and resolved.fault is None and not variable.is_missing(resolved.text):
-            settled[variable.name] = resolved
-        return resolved
 
     def _idle_one_offs(self, service: str, phase: str, only: Callable[[str], bool] | None) -> Iterator[CoinJarError]:
         """Yield the faults of one-off values that this service does not get."""

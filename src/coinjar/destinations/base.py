@@ -34,6 +34,10 @@ class RenderNotice(NamedTuple):
     diagnostic: Diagnostic
 
 
+_MOST_LISTED = 1000
+"""Entries of a folder that are read to find its links."""
+
+
 class Output(NamedTuple):
     """A file to write. `about` describes its content.
 
@@ -72,6 +76,7 @@ class DestinationOptions:
         self._leading_outside: dict[str, list[Act]] = {}
         """By pattern, what it does outside the folder that contains the jar."""
         self._linked_outside: dict[str, bool] = {}
+        self._links: dict[str, frozenset[str] | None] = {}
         for key, node in destination.options.items():
             if key in self.declared:
                 self.options[key] = node
@@ -169,13 +174,16 @@ class DestinationOptions:
         return path
 
     def _is_linked_outside(self, path: str) -> bool:
-        """Return whether links lead out of the folder that contains the jar; each folder is followed once. Texts here,
-        since a jar may have thousands of files.
+        """Return whether links lead out of the folder that contains the jar; each folder is followed once, and listed
+        once for its links. Texts here, since a jar may have thousands of files.
         """
-        root, folder = self.render_context.root, path.rpartition("/")[0] or "."
+        root, (folder, _, name) = self.render_context.root, path.rpartition("/")
+        folder = folder or "."
         if folder not in self._linked_outside:
             self._linked_outside[folder] = leads_outside(Path(folder), root)
-        is_link = os.path.islink(path)  # noqa: PTH114 - see above
+            self._links[folder] = _links_in(folder)
+        links = self._links[folder]
+        is_link = name in links if links is not None else os.path.islink(path)  # noqa: PTH114 - see above
         return self._linked_outside[folder] or (is_link and leads_outside(Path(path), root))
 
     def _outside(self, patterns: Iterable[str]) -> list[Act]:
@@ -185,6 +193,23 @@ class DestinationOptions:
     def acts(self) -> list[Act]:
         """Return what the destination makes this machine do besides writing below the folder that contains the jar."""
         return self._outside(self.patterns)
+
+
+def _links_in(folder: str) -> frozenset[str] | None:
+    """Return the names of the links in a folder; None if it cannot be listed, or is too large for that to pay."""
+    links: set[str] = set()
+    try:
+        with os.scandir(folder) as entries:
+            for number, entry in enumerate(entries):
+                if number == _MOST_LISTED:
+                    return None
+                if entry.is_symlink():
+                    links.add(entry.name)
+    except FileNotFoundError:
+        return frozenset()
+    except OSError:
+        return None
+    return frozenset(links)
 
 
 class FileDestination(DestinationOptions, ABC):

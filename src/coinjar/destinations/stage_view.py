@@ -83,20 +83,33 @@ class RenderContext:
         return variable.name in self.jar.secret_names if variable else infer(name, text).secret
 
 
+_FEW = 3
+"""Services for each of which values are worked out, before it pays to look for what all of them share."""
+
+
 class StageView:
     """One stage as a destination sees it.
 
-    `stage` is `shared` for values without a stage; `lenient`: omit what cannot be computed yet.
+    `stage` is `shared` for values without a stage; `lenient`: omit what cannot be computed yet; `usual`: what services
+    share, made once, for all views that have the same dictionary.
     """
 
-    def __init__(self, resolver: Resolver, destination: Destination, *, lenient: bool = False) -> None:
+    def __init__(
+        self,
+        resolver: Resolver,
+        destination: Destination,
+        *,
+        lenient: bool = False,
+        usual: dict[Resolved, Entry] | None = None,
+    ) -> None:
         self.resolver = resolver
         self.lenient = lenient
         self.stage = resolver.stage
         self.destination = destination
         self._entries: dict[tuple[str, tuple[str, ...]], list[Entry]] = {}
-        self._usual: dict[Resolved, Entry] = {}
-        """What services share, made once."""
+        self._by_name: dict[str, dict[str, Entry]] = {}
+        """By phase, what every service gets alike."""
+        self._usual = usual if usual is not None and takes_all(destination) else {}
 
     def services(self) -> list[str]:
         """Return the services of the destination."""
@@ -126,8 +139,25 @@ class StageView:
         key = (service, (*phases, str(lenient)))
         if key not in self._entries:
             only = None if takes_all(self.destination) else lambda name: gets(self.destination, name)
-            self._entries[key] = self._worked_out(service, phases, only, lenient=lenient)
+            found = self._usual_ones(service, phases[0]) if len(phases) == 1 and not lenient else None
+            self._entries[key] = self._worked_out(service, phases, only, lenient=lenient) if found is None else found
         return self._entries[key]
+
+    def _usual_ones(self, service: str, phase: str) -> list[Entry] | None:
+        """Return what a service gets if all of it is what every service gets, and written as it is: with hundreds of
+        services, by far the most. None if not, or if it does not pay for the first few.
+        """
+        resolver = self.resolver
+        if len(self._entries) < _FEW or not takes_all(self.destination) or service not in resolver.jar.services:
+            return None
+        if phase not in self._by_name:
+            self._by_name[phase] = {
+                name: self._entry(resolved)
+                for name, resolved in resolver.alike(phase).items()
+                if not resolved.secret and not resolved.variable.also_as
+            }
+        made, names = self._by_name[phase], resolver.jar.names_for(service)
+        return [*map(made.__getitem__, names)] if made.keys() >= set(names) else None
 
     def _worked_out(
         self, service: str, phases: tuple[str, ...], only: Callable[[str], bool] | None, *, lenient: bool
@@ -188,7 +218,7 @@ class StageView:
         for resolved in [each for each in values if each not in usual]:  # few of a service, where there are many
             variable = resolved.variable
             if (takes_every or gets(self.destination, variable.name)) and not resolved.secret and not variable.also_as:
-                usual[resolved] = Entry(variable.name, resolved.text, variable)
+                self._entry(resolved)
             else:
                 careful = True
         if not careful:
@@ -200,6 +230,12 @@ class StageView:
             elif takes_every or gets(self.destination, resolved.variable.name):
                 entries += self._made_with_care(resolved)
         return entries
+
+    def _entry(self, resolved: Resolved) -> Entry:
+        """Return the entry of a value that is written as it is, the same whenever it is made."""
+        if resolved not in self._usual:
+            self._usual[resolved] = Entry(resolved.variable.name, resolved.text, resolved.variable)
+        return self._usual[resolved]
 
     def _made_with_care(self, resolved: Resolved) -> Iterable[Entry]:
         if resolved.secret and self.destination.plain_only:

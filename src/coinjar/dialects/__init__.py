@@ -42,7 +42,9 @@ def get(name: str) -> Dialect:
     """Return the dialect of this name. Raises UsageError with the nearest name."""
     if name in BUILT_IN:
         module, _, kind = BUILT_IN[name].partition(":")
-        return cast("Dialect", getattr(import_module(f"coinjar.dialects.{module}"), kind)())
+        dialect = cast("Dialect", getattr(import_module(f"coinjar.dialects.{module}"), kind)())
+        dialect.built_in = name
+        return dialect
     outside = plugins("dialects")
     if name in outside:
         return cast("Dialect", outside[name].load()())

@@ -104,6 +104,8 @@ class Dialect(ABC):
     about: str
     reads = True
     parse_context = ParseContext()
+    built_in = ""
+    """Its name if it is built in: those of one name can carry the same values. Others may have options for that."""
     many_stages = False
     """Whether one file can contain several stages: then `update` changes one of them and keeps the others."""
 
@@ -160,6 +162,8 @@ def _reason(dialect: Dialect, name: str, text: str | None) -> str | None:
 _NAME_OF, _TEXT_OF = itemgetter(0), itemgetter(1)
 _SECRET_OF = itemgetter(3)
 """Of an entry, for hot loops."""
+_alike: dict[str, Dialect] = {}
+"""One built-in dialect of each name, which is asked for all of them."""
 _carried: dict[Dialect, dict[int, Entry]] = {}
 """Entries that a dialect can carry, by identity: services share most of theirs."""
 _MOST_CARRIED = 16_384
@@ -169,10 +173,11 @@ _MOST_CARRIED = 16_384
 def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tuple) -> None:
     """Raise InputError for every entry that the grammar cannot carry, naming the `carriers` that can."""
     faults: list[CoinJarError] = []
-    carried = _carried.setdefault(dialect, {})
-    new = [entry for entry in entries if id(entry) not in carried]
-    if new:
-        _note_faults(dialect, new, carriers, faults)
+    alike = _alike.setdefault(dialect.built_in, dialect) if dialect.built_in else dialect
+    carried = _carried.setdefault(alike, {})
+    if not carried.keys() >= set(map(id, entries)):
+        new = [entry for entry in entries if id(entry) not in carried]
+        _note_faults(alike, new, carriers, faults)
         if not faults:
             carried.update(zip(map(id, new), new, strict=True))
         if sum(map(len, _carried.values())) > _MOST_CARRIED:
@@ -188,7 +193,9 @@ def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tupl
 
 
 def _note_faults(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers, faults: list[CoinJarError]) -> None:
-    reasons = map(_reason, repeat(dialect), map(_NAME_OF, entries), map(_TEXT_OF, entries))
+    reasons = [*map(_reason, repeat(dialect), map(_NAME_OF, entries), map(_TEXT_OF, entries))]
+    if not any(reasons):
+        return
     for entry, why in zip(entries, reasons, strict=True):
         if why:
             able = [

@@ -30,13 +30,16 @@ class LiteralDialect(Dialect):
             return "it has a line break, but the grammar has no quotes"
         if value.endswith("\r"):
             return "it ends in a carriage return, which readers take as part of the line end"
-        if len(f"{name}={value}".encode(errors="replace")) > _LONGEST_LINE:
+        if (
+            len(name) + len(value) > _LONGEST_LINE // 4
+            and len(f"{name}={value}".encode(errors="replace")) > _LONGEST_LINE
+        ):
             return "its line is over 64 KiB, where readers stop"
         return not_for_environments(value)
 
     def write(self, entries: Sequence[Entry], heading: FileHeader) -> bytes:
         del heading  # no comment here: every byte may be read by yet another reader
-        return "".join(f"{entry.name}={entry.text}\n" for entry in entries if entry.text is not None).encode()
+        return "".join([f"{name}={text}\n" for name, text, _, _ in entries if text is not None]).encode()
 
     def read(self, data: bytes, file: str) -> ReadResult:
         source, remarks = decode(data, file)

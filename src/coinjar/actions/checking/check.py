@@ -93,6 +93,8 @@ def check(
     rules = _chosen(selection.rules)
     here, there = _divided(context, rules)
     context.is_alone = not there
+    if selection == EVERYTHING:
+        context.start()
     result = run_beside(context, there)
     found = list(run(context, told(here, "rules", progress)))  # before the result of the others is waited for
     findings = sorted(

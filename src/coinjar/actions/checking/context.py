@@ -46,13 +46,22 @@ class FileContext(CheckContext):
         return _PRESENT.issuperset(type(each.definition.content) for each in self.definitions)
 
     @cached_property
-    def _destinations(self) -> DestinationChecks | None:
+    def _inspection(self) -> DestinationChecks | None:
         layout = JarLayout(self.opened.folder)
         if not self.jar.destinations and not layout.platform_files() and not layout.runner_files():
             return None
         from coinjar.actions.checking.destination_checks import DestinationChecks
 
-        return DestinationChecks(self.opened, self).run()
+        return DestinationChecks(self.opened, self)
+
+    def start(self) -> None:
+        """Let a second process begin with the destinations, if it is worth it, before other rules run here."""
+        if self._inspection is not None:
+            self._inspection.start()
+
+    @cached_property
+    def _destinations(self) -> DestinationChecks | None:
+        return self._inspection.run() if self._inspection is not None else None
 
     @property
     def destination_diagnostics(self) -> Mapping[str, Sequence[Diagnostic]]:

@@ -17,10 +17,11 @@ from coinjar.core.delivery import DesiredValue
 from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location
-from coinjar.core.model import Destination
+from coinjar.core.model import Destination, Resolved
 from coinjar.destinations import is_live, make, make_live
 from coinjar.destinations.base import Output
 from coinjar.destinations.stage_view import RenderContext, StageView
+from coinjar.dialects.base import Entry
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import read_bytes
 from coinjar.platforms.description_reader import read_description
@@ -36,6 +37,8 @@ RULE_OF = {"name-taken": "CJ032", "over-the-limits": "CJ033"}
 
 _MANY_FILES = 1000
 """Files from which on a second process inspects those of the later stages."""
+_HERE = 40
+"""Percent of the stages that are left for this process, which has other rules to run as well."""
 _Fault = tuple[str, str, str, str, str, Location]
 """Of a fault that is reported once: the rule, the destination, what it is of, message, hint and place."""
 
@@ -75,6 +78,11 @@ class DestinationChecks:
         self.examples: dict[Path, Diagnostic] = {}
         self.port_uses: list[PortUse] = []
         self.filled: dict[tuple[str, object], list[tuple[str, str, Mapping[str, DesiredValue]]]] = {}
+        self.usual: dict[Resolved, Entry] = {}
+        self.here = len(context.stages)
+        """How many of the stages this process inspects."""
+        self.later: Callable[[], _Found] | None = None
+        """What waits for the others."""
         self.shared: list[_SharedFile] = []
         """Files whose path does not name the stage: stages may overwrite each other's."""
         self.stages = {
@@ -82,17 +90,22 @@ class DestinationChecks:
             for destination in context.jar.destinations.values()
         }
 
-    def run(self) -> Self:
-        """Inspect every destination; return the checks. Where files are many, a second process takes the later half of
-        the stages.
+    def start(self) -> Self:
+        """Let a second process inspect the later stages where files are many, while this one goes on; return the
+        checks.
         """
         stages = self.context.stages
-        here = len(stages) // 2 if self._are_many_files() else len(stages)
-        others = DestinationChecks(self.opened, self.context) if here < len(stages) else None
-        later = beside(lambda: others._inspect(stages[here:])) if others else None
-        self._inspect(stages[:here])
-        if later is not None:
-            self._add(later())
+        if self.later is None and self._are_many_files():
+            self.here = len(stages) * _HERE // 100
+            others = DestinationChecks(self.opened, self.context)
+            self.later = beside(lambda: others._inspect(stages[self.here :]))
+        return self
+
+    def run(self) -> Self:
+        """Inspect every destination; return the checks."""
+        self._inspect(self.start().context.stages[: self.here])
+        if self.later is not None:
+            self._add(self.later())
         self._overwritten()
         self._descriptions()
         for (rule, name, of, message, hint, location), where in self.faults.items():
@@ -124,7 +137,7 @@ class DestinationChecks:
                 destination = staying(self.context.jar, declared, stage)
                 if destination is None:
                     continue
-                view = StageView(self.context.resolver(stage), destination)
+                view = StageView(self.context.resolver(stage), destination, usual=self.usual)
                 try:
                     if is_live(destination):
                         self._live(destination, view)
