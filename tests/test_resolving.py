@@ -16,13 +16,11 @@ from coinjar.core.compare import StageSide, compare
 from coinjar.core.definition import UNSET, Content, Definition
 from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Destination, Jar, Layer, Resolved, Service, Stage, Variable
+from coinjar.core.model import Jar, Layer, Service, Stage, Variable
 from coinjar.core.names import ServiceName, StageName, VariableName
 from coinjar.core.references import Reference, ReferenceValue, Template, expand, parse_template
 from coinjar.core.rules import RULES, run
 from coinjar.core.rules.base import CheckContext
-from coinjar.destinations.stage_view import StageView
-from coinjar.dialects.base import Entry
 from coinjar.jarfile.declarations import read_declarations
 from tests.conftest import Coinjar
 
@@ -167,43 +165,6 @@ def test_a_column_is_the_same_beside_others_and_alone(
     for place, stage in enumerate(shown):
         alone = grid.by_stage(jar, [Resolver(jar, stage)], asked)
         assert [row.cells[place] for row in together] == [row.cells[0] for row in alone]
-
-
-@settings(max_examples=150)
-@given(jars(), st.sampled_from(["*", "[AB]"]))
-def test_a_service_gets_the_same_among_others_and_alone(jar: Jar, pattern: str) -> None:
-    """What many services share is made once, for all of them and for all stages: each must get what it gets alone."""
-    secret, renamed = jar.variables["C"]._replace(secret=True), jar.variables["D"]._replace(also_as=("D_TOO",))
-    _compare_among_others(jar._replace(variables={**jar.variables, "C": secret, "D": renamed}), pattern)
-
-
-@pytest.mark.parametrize("special", [{"secret": True}, {"also_as": ("B_TOO",)}, {"phase": "build"}, {}])
-def test_what_is_special_is_written_for_many_services_as_for_one(special: dict[str, object]) -> None:
-    usual, other = (
-        Variable(name=VariableName(name), location=HERE, default=Definition("x", "f", 1, 1)) for name in ("A", "B")
-    )
-    stages = {name: Stage(name=StageName(name), location=HERE) for name in STAGES}
-    variables = {"A": usual, "B": other._replace(**special)}
-    _compare_among_others(Jar(app="a", location=HERE, services={}, stages=stages, variables=variables), "*")
-
-
-def _compare_among_others(jar: Jar, pattern: str) -> None:
-    names = [*SERVICES, "crew", "pier", "quay"]
-    jar = jar._replace(services={name: Service(name=ServiceName(name), location=HERE) for name in names})
-    destination = Destination(name="files", location=HERE, type="file", variables=(pattern,))
-    usual: dict[Resolved, Entry] = {}
-    for stage in STAGES:
-        view = StageView(Resolver(jar, stage), destination, usual=usual)
-        for service in names:
-            alone = StageView(Resolver(jar, stage), destination)
-            assert _entries(view, service) == _entries(alone, service)
-
-
-def _entries(view: StageView, service: str) -> list[Entry] | list[str]:
-    try:
-        return view.entries(service)
-    except CoinJarError as fault:
-        return sorted({str(error).partition("cycle:")[0] for error in fault.each()})  # where it begins does not matter
 
 
 @settings(max_examples=150)

@@ -13,12 +13,13 @@ from coinjar.actions.open_jar import OpenJar
 from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.display import Masker
 from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
-from coinjar.core.model import Destination
+from coinjar.core.model import Destination, Resolved
 from coinjar.core.progress import Progress, told
 from coinjar.core.redaction import Redactor
 from coinjar.destinations import make
 from coinjar.destinations.base import Output, RenderNotice
 from coinjar.destinations.stage_view import RenderContext, StageView
+from coinjar.dialects.base import Entry
 from coinjar.jarfile.load import read_bytes
 from coinjar.jarfile.local_folder import locked
 from coinjar.system.files import display_path, replace_file
@@ -68,13 +69,14 @@ def plan(
     jar = opened.load(list(stages))
     render_context = RenderContext(jar, opened.folder, masker, opened.ring, opened.gate, move_up=move_up, writes=writes)
     resolvers = {stage: opened.resolver(stage, jar=jar) for stage in stages}
+    usual: dict[Resolved, Entry] = {}
     faults: list[CoinJarError] = []
     files: dict[Path, RenderedFile] = {}
     notices: list[RenderNotice] = []
     for stage, destination in told(chosen(jar, stages, names, live=False), "destinations", progress):
         try:
             instance = make(destination, render_context)
-            outputs = instance.outputs(StageView(resolvers[stage], destination))
+            outputs = instance.outputs(StageView(resolvers[stage], destination, usual=usual))
         except CoinJarError as fault:
             for error in fault.each():
                 if error.code == "cannot-carry":  # one of several destinations may fail
