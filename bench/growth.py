@@ -95,14 +95,35 @@ sys.exit(code)
 """Tells its own peak: what the kernel counts for a child begins with the peak of its parent."""
 
 
+PLAIN = """
+import gc, re, sys
+gc.disable()
+held = {f"VARIABLE_{number}": [f"value-{number}", (number, number + 1)] for number in range(int(sys.argv[1]))}
+total = sum(len(held[name][0]) for name in held)
+with open("/proc/self/status") as status:
+    print(re.search(r"VmHWM:\\s+(\\d+)", status.read())[1], file=sys.stderr)
+"""
+"""Fills a dictionary and reads it: what a machine takes for work that is linear, with as much memory as the jars."""
+_PLAIN_SIZES = (60, 60_000, 240_000)
+
+
+def plain_growth() -> Exponents:
+    """The exponents of work that is linear on paper: caches of a processor hold a smaller part of more memory."""
+    costs = [[_took([sys.executable, "-c", PLAIN, str(size)]) for size in _PLAIN_SIZES] for _ in range(TIMES[1])]
+    return _exponents(costs, doublings=2)
+
+
 def cost(command: Sequence[str], folder: Path) -> tuple[float, float]:
     """The processor time (seconds) and the peak memory (MiB) of one run."""
+    return _took([sys.executable, "-c", _PROBE, "--jar", str(folder / "jar"), *command], HOME=str(folder))
+
+
+def _took(words: Sequence[str], **more: str) -> tuple[float, float]:
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
-    words = [sys.executable, "-c", _PROBE, "--jar", str(folder / "jar"), *command]
-    environment = {"PATH": os.environ["PATH"], "HOME": str(folder)}
+    environment = {"PATH": os.environ["PATH"], **more}
     done = subprocess.run(words, env=environment, capture_output=True, text=True, check=False)
     if done.returncode > 1:
-        sys.exit(f"{' '.join(command)} ended with {done.returncode}: {done.stderr}")
+        sys.exit(f"{' '.join(words[3:])} ended with {done.returncode}: {done.stderr}")
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     took = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
     return took, int(done.stderr.splitlines()[-1]) / 1024
@@ -126,8 +147,11 @@ def exponents(command: Sequence[str], tiny: Path, sizes: Sequence[Size]) -> Expo
         costs: list[list[tuple[float, float]]] = []
         while len(costs) < TIMES[0] or (len(costs) < TIMES[1] and _seconds(costs) < ENOUGH):
             costs.append([cost(command, folder) for folder in folders])
+    return _exponents(costs, doublings=len(sizes) - 1)
+
+
+def _exponents(costs: Sequence[Sequence[tuple[float, float]]], *, doublings: int) -> Exponents:
     least, first, last = ([min(column) for column in zip(*ofs, strict=True)] for ofs in zip(*costs, strict=True))
-    doublings = len(sizes) - 1
     grown = [
         math.log2(max(end - base, 1e-3) / max(start - base, 1e-3)) / doublings
         for start, end, base in zip(first, last, least, strict=True)
@@ -153,9 +177,13 @@ def growth_table() -> dict[str, dict[str, Exponents]]:
         }
 
 
-def as_table(table: dict[str, dict[str, Exponents]]) -> str:
+def as_table(table: dict[str, dict[str, Exponents]], plain: Exponents) -> str:
     """The table of docs/scale.md."""
     lines = ["| grows | command | time | memory | at the greatest |", "|---|---|---|---|---|"]
+    lines.append(
+        f"| entries of a dictionary | a plain loop | {plain.time:.2f} | {plain.memory:.2f} | {plain.seconds:.2f} s, "
+        f"{plain.mebibytes:.0f} MiB ({_PLAIN_SIZES[-1]} entries) |"
+    )
     for thing, commands in table.items():
         for name, found in commands.items():
             greatest = GROWTH[thing][-1]
