@@ -41,8 +41,8 @@ class SettledValues:
         if definition is None or not isinstance(definition.content, str):
             return resolver.value(variable.name, service)
         resolved = definition.seen or plain(variable, definition)
-        if variable.name not in resolver.own:
-            self._note(variable, resolved)
+        if variable.name not in resolver.own and resolved.fault is None and not variable.is_missing(resolved.text):
+            self.known[variable.name] = resolved
         return resolved
 
     def whole(self) -> dict[str, Resolved]:
@@ -55,16 +55,15 @@ class SettledValues:
         return self.known
 
     def _settle(self) -> None:
-        resolver, variables = self.resolver, self.resolver.jar.variables
+        resolver, variables, known = self.resolver, self.resolver.jar.variables, self.known
+        own, absent, phases = resolver.own, resolver.absent, (self.phase, "both")
         for name, definition in resolver.common.items():
-            if name not in resolver.own and type(definition) is Definition and type(definition.content) is str:
+            if type(definition) is Definition and type(definition.content) is str and name not in own:
                 variable = variables[name]
-                if self._has(variable):
-                    self._note(variable, definition.seen or plain(variable, definition))
+                if variable.phase in phases and name not in absent:
+                    resolved = definition.seen or plain(variable, definition)
+                    if resolved.fault is None and not variable.is_missing(resolved.text):
+                        known[name] = resolved
 
     def _has(self, variable: Variable) -> bool:
         return variable.phase in (self.phase, "both") and variable.name not in self.resolver.absent
-
-    def _note(self, variable: Variable, resolved: Resolved) -> None:
-        if resolved.fault is None and not variable.is_missing(resolved.text):
-            self.known[variable.name] = resolved

@@ -211,18 +211,18 @@ class DialectFileDestination(FileDestination):
 
     def _output(self, path: Path, data: bytes, entries: list[Entry], *, merges: bool = False) -> Output:
         assert self.dialect
-        secret = any_secret(entries) and any(entry.secret and entry.text is not None for entry in entries)
+        secrets = [entry for entry in entries if entry.secret] if any_secret(entries) else []
         return Output(
             path,
             data,
-            secret,
+            any(entry.text is not None for entry in secrets),
             self.about(entries),
-            self._hidden(path, entries),
+            self._hidden(path, secrets),
             program=self.dialect.name == "exec-script",
             merges=merges,
         )
 
-    def _hidden(self, path: Path, entries: list[Entry]) -> Hidden:
+    def _hidden(self, path: Path, secrets: list[Entry]) -> Hidden:
         assert self.dialect
         reader = self.dialect
         if not self.dialect.reads:
@@ -231,7 +231,7 @@ class DialectFileDestination(FileDestination):
             reader = get("posix" if isinstance(self.dialect, ExecScriptDialect) else "dotenv")
         return self.hide_items(
             lambda data: reader.read(data, display_path(path)),
-            [entry.name for entry in entries if entry.secret] if any_secret(entries) else (),
+            [entry.name for entry in secrets],
         )
 
     def _settings(

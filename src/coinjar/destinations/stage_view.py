@@ -156,8 +156,10 @@ class StageView:
                 for name, resolved in resolver.alike(phase).items()
                 if not resolved.secret and not resolved.variable.also_as
             }
-        made, names = self._by_name[phase], resolver.jar.names_for(service)
-        return [*map(made.__getitem__, names)] if made.keys() >= set(names) else None
+        try:
+            return [*map(self._by_name[phase].__getitem__, resolver.jar.names_for(service))]
+        except KeyError:
+            return None
 
     def _worked_out(
         self, service: str, phases: tuple[str, ...], only: Callable[[str], bool] | None, *, lenient: bool

@@ -175,7 +175,7 @@ def refuse(dialect: Dialect, entries: Sequence[Entry], carriers: Carriers = tupl
     faults: list[CoinJarError] = []
     alike = _alike.setdefault(dialect.built_in, dialect) if dialect.built_in else dialect
     carried = _carried.setdefault(alike, {})
-    if not carried.keys() >= set(map(id, entries)):
+    if not all(map(carried.__contains__, map(id, entries))):
         new = [entry for entry in entries if id(entry) not in carried]
         _note_faults(alike, new, carriers, faults)
         if not faults:

@@ -28,10 +28,10 @@ def named(fields: FieldReader, node: Node | None, what: str, plural: str) -> lis
 
 def services_of(fields: FieldReader, node: Node | None, what: str, jar: Jar) -> list[str]:
     """Return a list of services, sets or `all`, expanded."""
-    known = [ALL, *jar.services, *jar.sets]
     listed = fields.texts(node, what)
     for name, at in listed:
-        if name not in known:
+        if name != ALL and name not in jar.services and name not in jar.sets:
+            known = [ALL, *jar.services, *jar.sets]
             fields.fault(
                 at,
                 f"there is no service or set '{name}'",
