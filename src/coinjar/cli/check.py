@@ -11,6 +11,7 @@ import typer
 from coinjar.cli.common import JsonOption, ServicesOption, counted, print_json, stage_names
 from coinjar.cli.opening import print_status
 from coinjar.cli.several import JarsOption, each, label_of, open_each
+from coinjar.core.display import visible
 from coinjar.core.errors import UsageError
 
 if TYPE_CHECKING:
@@ -160,7 +161,7 @@ def show_findings(
     """Print findings, their counts first, errors last, where the eye is; `limits` are the only rules, stages and
     services that were asked for.
     """
-    from coinjar.cli.tables import show, styled, terminal_height, terminal_width, wrapped_words
+    from coinjar.cli.tables import colours, show, styled, terminal_height, terminal_width, wrapped_words
 
     errors = sum(finding.rule.severity == "error" for finding in open_ones)
     counts = (
@@ -173,9 +174,10 @@ def show_findings(
     lines: list[str] = []
     unused = [finding for finding in findings if finding.rule.code == _TOGETHER and not finding.accepted]
     together = unused if len(unused) >= _MANY else []
-    others = [finding for finding in findings if finding not in together]
+    others = [each for each in findings if each.rule.code != _TOGETHER or each.accepted] if together else findings
+    told = _plain_lines if room is None and not colours() else lambda finding: _lines(finding, room)
     for finding in [finding for finding in others if finding.rule.severity != "error"]:
-        lines += _lines(finding, room)
+        lines += told(finding)
     if together:
         place, names = (
             together[0].diagnostic.location.file,
@@ -190,25 +192,31 @@ def show_findings(
             for line in wrapped_words(f"    {names}: remove them, or accept them with a reason", "    ", room)
         ]
     for finding in [finding for finding in others if finding.rule.severity == "error"]:
-        lines += _lines(finding, room)
+        lines += told(finding)
     if lines:
         show("\n".join(lines))
     if len(lines) > terminal_height() - 3:
         show(styled(counts, "bold"))  # the first line has scrolled away
 
 
+def _plain_lines(finding: Finding) -> tuple[str, str]:
+    """Return the lines of a finding: what is wrong where, and what to do. In a file there may be thousands of them."""
+    diagnostic, accepted = finding.diagnostic, finding.accepted
+    word = "accepted" if accepted else finding.rule.severity
+    return (
+        f"{diagnostic.location}: {word} {finding.rule.code}: {visible(diagnostic.message)}",
+        f"    {visible(accepted.reason if accepted else diagnostic.hint)}",
+    )
+
+
 def _lines(finding: Finding, room: int | None) -> list[str]:
-    """Return the lines of a finding: what is wrong where, and what to do."""
-    from coinjar.cli.tables import colours, styled, wrapped_words
-    from coinjar.core.display import visible
+    """Return the lines of a finding for a terminal."""
+    from coinjar.cli.tables import styled, wrapped_words
 
     style = "red" if finding.rule.severity == "error" else "yellow"
     word = "accepted" if finding.accepted else finding.rule.severity
     place = str(finding.diagnostic.location)
-    what = f"{place}: {word} {finding.rule.code}: {visible(finding.diagnostic.message)}"
-    fix_words = f"    {visible(finding.accepted.reason if finding.accepted else finding.diagnostic.hint)}"
-    if room is None and not colours():  # thousands of them, for a file or a pipe
-        return [what, fix_words]
+    what, fix_words = _plain_lines(finding)
     first, *rest = wrapped_words(what, "      ", room)
     lines = [first.replace(place, styled(place, "cyan"), 1).replace(f" {word} ", f" {styled(word, style)} ", 1), *rest]
     return lines + [styled(line, "dim") for line in wrapped_words(fix_words, "    ", room)]

@@ -74,17 +74,18 @@ class CheckContext:
     @cached_property
     def definitions(self) -> list[ScopedDefinition]:
         """Every definition in the jar, defaults first."""
-        return list(self._definitions())
-
-    def _definitions(self) -> Iterator[ScopedDefinition]:
-        for variable in self.jar.variables.values():
-            if variable.default:
-                yield ScopedDefinition(variable, variable.default, "default", "all")
         variables = self.jar.variables
+        result = [
+            ScopedDefinition(variable, variable.default, "default", "all")
+            for variable in variables.values()
+            if variable.default
+        ]
         for layer, scopes in self.jar.plain.items():
             for scope, values in scopes.items():
-                for name, definition in values.items():
-                    yield ScopedDefinition(variables[name], definition, layer, scope)
+                result += [
+                    ScopedDefinition(variables[name], definition, layer, scope) for name, definition in values.items()
+                ]
+        return result
 
     @cached_property
     def texts(self) -> list[tuple[ScopedDefinition, str]]:
