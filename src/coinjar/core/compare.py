@@ -96,10 +96,11 @@ class StageSide:
         """By definition, what a text is for every service where it takes effect."""
 
     def names(self) -> Iterable[str]:
+        some = bool(self._services)
         return [
             name
             for name, variable in self._resolver.jar.variables.items()
-            if any(variable.applies_to(service) for service in self._services)
+            if (variable.services is None and some) or any(map(variable.applies_to, self._services))
         ]
 
     def _here(self, name: str) -> Sequence[str]:
@@ -116,10 +117,15 @@ class StageSide:
     def varies(self, name: str) -> bool:
         here = self._here(name)
         asked = self._resolver.distinct(self._resolver.jar.variables[name], here) if here else here
-        return any(self.entry(name, other_name) != self.entry(name, asked[0]) for other_name in asked[1:])
+        if len(asked) < 2:
+            return False  # by far the most
+        first = self.entry(name, asked[0])
+        return any(self.entry(name, other_name) != first for other_name in asked[1:])
 
     def entry(self, name: str, service: str | None) -> SideValue:
-        here = self._here(name)
+        here = self._known.get(name)
+        if here is None:
+            here = self._here(name)
         if not here or (service and service not in here):
             known = name in self._resolver.jar.variables
             where = f"{self.label} for {service}" if here else self.label
