@@ -101,6 +101,8 @@ class Resolver:
         self._involves: dict[str, set[str]] = {}
         self._resolved: dict[tuple[str, str, bool], dict[str, Resolved]] = {}
         self._settled: dict[str, SettledValues] = {}
+        self._is_later = False
+        """Whether this is not the first service that is asked for."""
 
     def _layers(self, mine: bool, one_offs: Scope) -> list[NamedLayer]:
         layers = [NamedLayer("default", "default", {ALL: self.jar.defaults})]
@@ -323,7 +325,8 @@ class Resolver:
         if only is None and key in self._resolved:
             return self._resolved[key]
         self.jar.service(service)
-        settled = self._settled_in(phase) if self._resolved else None  # for the first service it does not pay
+        settled = self._settled_in(phase) if self._is_later else None  # for the first service it does not pay
+        self._is_later = True
         if only is None and settled is not None and (shared := settled.all_of(service)):
             self._resolved[key] = shared
             return shared
