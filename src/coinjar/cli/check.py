@@ -175,9 +175,9 @@ def show_findings(
     unused = [finding for finding in findings if finding.rule.code == _TOGETHER and not finding.accepted]
     together = unused if len(unused) >= _MANY else []
     others = [each for each in findings if each.rule.code != _TOGETHER or each.accepted] if together else findings
-    told = _plain_lines if room is None and not colours() else lambda finding: _lines(finding, room)
+    lines_of = _plain_lines if room is None and not colours() else lambda finding: _lines(finding, room)
     for finding in [finding for finding in others if finding.rule.severity != "error"]:
-        lines += told(finding)
+        lines += lines_of(finding)
     if together:
         place, names = (
             together[0].diagnostic.location.file,
@@ -192,7 +192,7 @@ def show_findings(
             for line in wrapped_words(f"    {names}: remove them, or accept them with a reason", "    ", room)
         ]
     for finding in [finding for finding in others if finding.rule.severity == "error"]:
-        lines += told(finding)
+        lines += lines_of(finding)
     if lines:
         show("\n".join(lines))
     if len(lines) > terminal_height() - 3:

@@ -22,5 +22,5 @@ def fill(text: str, **values: str) -> str:
 
 @lru_cache(maxsize=256)
 def _pieces(text: str) -> list[str]:
-    """Return what stands between the names, and the names, in turn: a pattern is filled for thousands of files."""
+    """Return the texts between the names, and the names, in turn: a pattern is filled for thousands of files."""
     return _PLACEHOLDER.split(text)

@@ -46,8 +46,8 @@ class SettledValues:
         return resolved
 
     def whole(self) -> dict[str, Resolved]:
-        """Return the values, after noting all that is a plain text for every service; what is encrypted is noted only
-        when it is asked for.
+        """Return the values, after noting everything that is a plain text for every service; an encrypted value is
+        noted only when it is asked for.
         """
         if not self._is_whole:
             self._is_whole = True

@@ -144,8 +144,8 @@ class StageView:
         return self._entries[key]
 
     def _usual_ones(self, service: str, phase: str) -> list[Entry] | None:
-        """Return what a service gets if all of it is what every service gets, and written as it is: with hundreds of
-        services, by far the most. None if not, or if it does not pay for the first few.
+        """Return what a service gets if every service gets the same values, written unchanged: the usual case where
+        there are hundreds. None if not, and for the first few, for which it does not pay.
         """
         resolver = self.resolver
         if len(self._entries) < _FEW or not takes_all(self.destination) or service not in resolver.jar.services:
@@ -234,7 +234,7 @@ class StageView:
         return entries
 
     def _entry(self, resolved: Resolved) -> Entry:
-        """Return the entry of a value that is written as it is, the same whenever it is made."""
+        """Return the entry of a value that is written unchanged: always the same one."""
         if resolved not in self._usual:
             self._usual[resolved] = Entry(resolved.variable.name, resolved.text, resolved.variable)
         return self._usual[resolved]

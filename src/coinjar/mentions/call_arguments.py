@@ -143,7 +143,7 @@ def last_name(node: tree.Node) -> str | None:
 
 
 def is_name(key: tree.Node | None, given_to: str) -> bool:
-    """Return whether a text names a variable: in capitals, or in any where what it is given to speaks of variables."""
+    """Return whether a text names a variable: in capitals; in any case if the called name contains `var`."""
     pattern = ANY_NAME if "var" in given_to.lower() else NAME
     return isinstance(key, tree.StringNode) and key.exact and pattern.fullmatch(key.text) is not None
 

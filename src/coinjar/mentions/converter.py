@@ -200,7 +200,7 @@ def reader(
 ) -> Callable[[bytes, frozenset[str]], TextMentions]:
     """Return the reader of a language; it builds the tree again with the words that the first pass found relevant.
 
-    `respelled` returns the text, of the same length, without what the grammar does not understand.
+    `respelled` returns the text, of the same length, without spellings that the grammar does not understand.
     """
     parsers: list[Parser] = []
 

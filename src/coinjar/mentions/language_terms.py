@@ -13,7 +13,7 @@ REFERENCE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
 
 NAME = re.compile(r"[A-Z][A-Z0-9_]+")
-"""What a variable is called where only its shape tells."""
+"""The shape of a variable's name, where nothing else shows that it is one."""
 ANY_NAME = re.compile(r"[A-Za-z_]\w*")
 
 

@@ -30,7 +30,7 @@ _BELOW_ENVIRONMENTS = frozenset({"global", "matrix", "jobs"})
 _OF_AN_ITEM = frozenset({"name", "value", "group", "template", "readonly", "secure"})
 """Keys of a list's item that describe a variable instead of being one."""
 _OF_A_PLACE = frozenset({"url", "on_stop", "action", "auto_stop_in", "deployment_tier"})
-"""What is said of an environment with a name: where a job delivers to, not what it sees."""
+"""Keys of an environment with a name: the place to which a job delivers, not variables that it sees."""
 _TEXT = re.compile(r"""(?:^|(?<=\s))([A-Za-z_]\w*)=""")
 _ENVIRONMENTS = frozenset({"env", "environment", "variables"})
 _CONDITIONS = frozenset({"if", "when", "condition"})

@@ -1,4 +1,4 @@
-"""What of a PowerShell script is a comment, a text that nothing expands, and a text in which values stand."""
+"""Comments of a PowerShell script, texts that nothing expands, and texts that contain values."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _VISIBLE = re.compile(rb"[^\r\n]")
 
 
 class ScriptTexts(NamedTuple):
-    """A script without its comments, blanks in their place; in `plain` without what stands in single quotes either;
+    """A script without its comments, blanks in their place; in `plain` without texts in single quotes either;
     in `bare` without any text but those that begin with the drive's name.
     """
 
