@@ -108,10 +108,12 @@ def test_what_is_looked_at_and_what_is_known(tmp_path: Path, monkeypatch: pytest
     deep.mkdir()
     (deep / "a.js").write_text("x = " + "(\n" * 5000 + "process.env.A" + ")" * 5000)
     (deep / "b.py").write_bytes(b"import os\nos.environ['\\udcff'], os.environ['A\\x00B'], os.environ['OK']\n")
+    (deep / "c.ps1").write_bytes("$env:BOAT = 1".encode("utf-16"))
     odd = scan(FileWalk(), [str(deep)], ScanRequest())
     assert names_in(odd) == {"OK"}
     assert [(Path(file.path).name, file.message) for file in odd.unreadable] == [
-        ("a.js", "it is nested too deeply to be read")
+        ("a.js", "it is nested too deeply to be read"),
+        ("c.ps1", "it is UTF-16: save it as UTF-8"),
     ]
     many = tmp_path / "many"
     many.mkdir()

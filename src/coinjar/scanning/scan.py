@@ -7,6 +7,7 @@ import json
 import os
 import signal
 import time
+from codecs import BOM_UTF16_BE, BOM_UTF16_LE
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import chain, islice
@@ -34,7 +35,7 @@ _SMALL = 4096
 """Bytes of a file that no reader takes long for, whatever it is."""
 _JUST_NOW = 2_000_000_000
 """Nanoseconds: a file modified this recently before a search may be modified again without a new time."""
-_FORM = 5
+_FORM = 6
 _LONGEST = 2.0
 """Seconds of processor time for one file: one of a MiB takes half of one."""
 
@@ -167,6 +168,8 @@ def _look_at(path: str, scan_request: ScanRequest) -> _FileScan:
         return _FileScan([], [0, 0, f"cannot read it: {(fault.strerror or 'unknown error').lower()}"])
     language = language_of(path.rpartition("/")[2], scan_request.templates) or by_first_line(data)
     is_named = path in scan_request.named
+    if language is not None and data.startswith((BOM_UTF16_LE, BOM_UTF16_BE)):
+        return _FileScan([], [0, 0, "it is UTF-16: save it as UTF-8"])
     if language is None or b"\0" in data[:1024]:
         return _FileScan([], [0, 0, "its format is not known"] if is_named else None)
     if not is_named and language.module in PACKED and is_minified(data):
