@@ -14,6 +14,8 @@ from coinjar.core.errors import CoinJarError, UsageError
 from coinjar.core.names import matches, name_fault
 
 if TYPE_CHECKING:
+    from json import JSONEncoder
+
     from coinjar.actions.open_jar import OpenJar
     from coinjar.core.layers import Resolver
     from coinjar.core.model import Jar
@@ -180,13 +182,19 @@ def print_by_default(resolver: Resolver, service: str) -> None:
     print_status(f"coinjar: by default ({resolver.stage}, {service}): {', '.join(names) or 'none'}")
 
 
-def print_json(data: Any) -> None:
-    """Print data for machines; in parts, as that of a large delivery or grid takes a gigabyte as one text."""
-    from itertools import islice
+def json_encoder() -> JSONEncoder:
+    """Return what writes data for machines: in ASCII where stdout cannot take all of Unicode."""
     from json import JSONEncoder
 
     is_ascii = not (sys.stdout.encoding or "").lower().startswith("utf")
-    parts = JSONEncoder(indent=2, ensure_ascii=is_ascii).iterencode(data)
+    return JSONEncoder(indent=2, ensure_ascii=is_ascii)
+
+
+def print_json(data: Any) -> None:
+    """Print data for machines; in parts, as that of a large delivery or grid takes a gigabyte as one text."""
+    from itertools import islice
+
+    parts = json_encoder().iterencode(data)
     while some := list(islice(parts, 20_000)):
         print("".join(some), end="")
     print()

@@ -185,30 +185,48 @@ def _agreement(cells: Sequence[Cell]) -> str:
     return DIFFERENT if VARIES in states or FAULT in states else SAME
 
 
-def by_stage(jar: Jar, resolvers: Iterable[Resolver], services: Sequence[str]) -> list[GridRow]:
-    """Return one row per variable that any of these services may get, with one cell per resolver (each of another
-    stage). Each resolver is used once: of hundreds of stages, not all need to exist together.
+class StageGrid:
+    """A grid with one column per stage, of which any rows can be made: those of the variables that any of these
+    services may get.
     """
-    services_with = [
-        (variable, services if variable.services is None else [name for name in services if name in variable.services])
-        for variable in jar.variables.values()
-    ]
-    asked = [pair for pair in services_with if pair[1]]
-    return _rows(asked, _columns(jar, resolvers, asked))
+
+    def __init__(self, jar: Jar, services: Sequence[str]) -> None:
+        self.jar = jar
+        with_services = [
+            (
+                variable,
+                services if variable.services is None else [name for name in services if name in variable.services],
+            )
+            for variable in jar.variables.values()
+        ]
+        self.asked: dict[str, tuple[Variable, Sequence[str]]] = {
+            variable.name: (variable, some) for variable, some in with_services if some
+        }
+        """By name, in the order of declaration: a variable, and which of the services get it."""
+
+    def rows(
+        self, resolvers: Iterable[Resolver], names: Iterable[str], changes: StageChanges | None = None
+    ) -> list[GridRow]:
+        """Return one row per name, with one cell per resolver (each of another stage). Each resolver is used once: of
+        hundreds of stages, not all need to exist together. `changes` must have been asked about these names.
+        """
+        asked = [self.asked[name] for name in names]
+        rest = iter(resolvers)
+        first = list(islice(rest, 3))
+        inheriting = _InheritedColumns(self.jar, asked, changes) if len(first) == 3 else None
+        columns = []
+        for resolver in chain(first, rest):
+            is_usual = (
+                resolver.jar is self.jar and len(resolver.layers) == len(resolver.chain) + 2
+            )  # nobody's own values
+            columns.append(inheriting.column(resolver) if inheriting and is_usual else column(resolver, asked))
+        return _rows(asked, columns)
 
 
-def _columns(
-    jar: Jar, resolvers: Iterable[Resolver], asked: Sequence[tuple[Variable, Sequence[str]]]
-) -> list[list[Cell]]:
-    """Return a column for each resolver."""
-    rest = iter(resolvers)
-    first = list(islice(rest, 3))
-    inheriting = _InheritedColumns(jar, asked) if len(first) == 3 else None
-    result = []
-    for resolver in chain(first, rest):
-        is_usual = resolver.jar is jar and len(resolver.layers) == len(resolver.chain) + 2  # nobody's own values
-        result.append(inheriting.column(resolver) if inheriting and is_usual else column(resolver, asked))
-    return result
+def by_stage(jar: Jar, resolvers: Iterable[Resolver], services: Sequence[str]) -> list[GridRow]:
+    """Return all rows of a grid of stages."""
+    grid = StageGrid(jar, services)
+    return grid.rows(resolvers, grid.asked)
 
 
 class _InheritedColumns:
@@ -216,11 +234,11 @@ class _InheritedColumns:
     the stage may change. Most cells are worked out once for a whole chain of stages.
     """
 
-    def __init__(self, jar: Jar, asked: Sequence[tuple[Variable, Sequence[str]]]) -> None:
+    def __init__(self, jar: Jar, asked: Sequence[tuple[Variable, Sequence[str]]], changes: StageChanges | None) -> None:
         self.jar = jar
         self.asked = asked
         self.places = {str(variable.name): place for place, (variable, _) in enumerate(asked)}
-        self.changes = StageChanges(jar, self.places)
+        self.changes = changes or StageChanges(jar, self.places)
         self.made = {"": column(Resolver(jar, BASE), self._without_special(asked))}
         """By stage; "" is what every stage inherits."""
         self.own_places: dict[str, list[int]] = {"": []}
@@ -261,9 +279,8 @@ class _InheritedColumns:
         return self.passed_on[stage]
 
 
-def by_service(jar: Jar, resolver: Resolver, services: Sequence[str]) -> list[GridRow]:
+def by_service(variables: Sequence[Variable], resolver: Resolver, services: Sequence[str]) -> list[GridRow]:
     """Return one row per variable, with one cell per service of the resolver's stage."""
-    variables = list(jar.variables.values())
     columns = [
         column(resolver, [(variable, [service] if variable.applies_to(service) else []) for variable in variables])
         for service in services

@@ -6,7 +6,7 @@ from collections.abc import Container, Set
 
 from coinjar.core.definition import SealedDefinition
 from coinjar.core.layers import Resolver
-from coinjar.core.model import Jar, Scope
+from coinjar.core.model import Jar, Scope, Variable
 from coinjar.core.references import Template
 
 
@@ -24,6 +24,13 @@ class StageChanges:
             special |= self._note(scope, asked)
         self.special = special | self._refer_to(special)
         """Names that may have another value on any stage, whatever it sets."""
+        self._referring: set[str] = set().union(*self._readers.values())
+
+    def is_plain(self, variable: Variable) -> bool:
+        """Return whether a variable is not secret, and a plain text on every stage where it has a value: whoever shows
+        it needs no other variable, nothing from elsewhere and no tags of secrets.
+        """
+        return not variable.secret and variable.name not in self.special and variable.name not in self._referring
 
     def _note(self, scope: Scope, asked: Container[str] | None) -> set[str]:
         """Note who refers to what in a scope; return the names whose values come from elsewhere, or are not known."""
