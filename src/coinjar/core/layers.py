@@ -9,7 +9,16 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, TypeAlias
 
-from coinjar.core.definition import Command, Definition, FromEnv, FromFile, FromStore, Outside, Undecryptable, Unset
+from coinjar.core.definition import (
+    Command,
+    Definition,
+    FromEnv,
+    FromFile,
+    FromStore,
+    Outside,
+    Undecryptable,
+    Unset,
+)
 from coinjar.core.errors import CoinJarError, InputError, Location, is_encrypted_for_others, raise_all
 from coinjar.core.kinds import normal
 from coinjar.core.model import Jar, Layer, Resolved, Scope, Variable
@@ -19,6 +28,7 @@ from coinjar.core.references import Reference, ReferenceValue, Template, expand
 from coinjar.core.secret import Secret, reveal
 
 if TYPE_CHECKING:
+    from coinjar.core.alike_services import AlikeServices
     from coinjar.core.settled_values import SettledValues
 
 Fetch: TypeAlias = Callable[[Outside, Location], str]
@@ -85,20 +95,24 @@ class Resolver:
         fetch: Fetch = no_fetch,
         mine: bool = False,
         one_offs: Mapping[str, Definition] | None = None,
+        followed: Resolver | None = None,
     ) -> None:
+        """`followed`: a resolver of the stage that this one follows, with nobody's own values: its layers need not be
+        merged again.
+        """
         self.jar = jar
         self.stage = stage
         self.chain = jar.chain(stage) if stage != SHARED else []
         self.fetch = fetch
         self.layers = self._layers(mine, dict(one_offs or {}))
         self.absent = frozenset(variable.name for variable in jar.limited if not jar.exists_on(variable, self.chain))
-        self.common: Scope = {}
-        self.own: dict[str, Scope] = {}
-        self._merge()
+        self.common: Scope = followed.common.copy() if followed else {}
+        self.own: dict[str, Scope] = followed.own.copy() if followed else {}
+        self._merge(self.layers[len(followed.layers) :] if followed else self.layers)
         self._known: dict[tuple[str, str], Resolved] = {}
         self._fetched: dict[int, str | CoinJarError] = {}
         self._path: list[tuple[str, str]] = []
-        self._involves: dict[str, set[str]] = {}
+        self._alike: AlikeServices | None = None
         self._resolved: dict[tuple[str, str, bool], dict[str, Resolved]] = {}
         self._settled: dict[str, SettledValues] = {}
         self._is_later = False
@@ -116,9 +130,11 @@ class Resolver:
             layers.append(NamedLayer("one-off", "one-off", {ALL: one_offs}))
         return layers
 
-    def _merge(self) -> None:
-        """Fill `common` (the definition for services without an own one) and `own` (definitions for one service)."""
-        for layer in self.layers:
+    def _merge(self, layers: Sequence[NamedLayer]) -> None:
+        """Complete `common` (the definition for services without an own one) and `own` (definitions for one service);
+        what is in them belongs to the followed stage's resolver too.
+        """
+        for layer in layers:
             common = layer.values.get(ALL, {})
             self.common.update(common)
             for name in self.own.keys() & common.keys():
@@ -126,7 +142,7 @@ class Resolver:
             for scope, values in layer.values.items():
                 if scope != ALL:
                     for name, definition in values.items():
-                        self.own.setdefault(name, {})[scope] = definition
+                        self.own[name] = {**self.own.get(name, {}), scope: definition}
 
     def winner(self, name: str, service: str) -> Definition | None:
         """Return the effective definition for the service (or `all`), whether or not the variable applies; None if no
@@ -276,40 +292,11 @@ class Resolver:
         """
         if len(services) < 2:
             return services
-        common = self.common.get(variable.name)
-        if variable.name not in self.own and (common is None or isinstance(common.content, str)):
-            return services[:1]  # by far the most
-        names = self._involved(variable.name)
-        speakers = {service for name in names for service in self.own.get(name, ())}
-        limited = [
-            self.jar.variables[name]
-            for name in names
-            if name != variable.name and self.jar.variables[name].services is not None
-        ]
-        if not speakers and not limited:
-            return services[:1]
-        asked: dict[tuple[object, ...], str] = {}
-        for service in services:
-            asked.setdefault(
-                (service if service in speakers else None, *(other.applies_to(service) for other in limited)), service
-            )
-        return list(asked.values())
+        if self._alike is None:
+            from coinjar.core.alike_services import AlikeServices  # only where there are several services
 
-    def _involved(self, name: str) -> set[str]:
-        """Return the variable and everything it refers to, directly or indirectly, for every definition that takes
-        effect.
-        """
-        if name not in self._involves:
-            names, rest = {name}, [name]
-            while rest:
-                other_name = rest.pop()
-                for definition in (self.common.get(other_name), *self.own.get(other_name, {}).values()):
-                    if definition is not None and isinstance(definition.content, Template):
-                        new = {reference.name for reference in definition.content.references()} - names
-                        names |= new
-                        rest += new
-            self._involves[name] = names
-        return self._involves[name]
+            self._alike = AlikeServices(self)
+        return self._alike.representatives(variable, services)
 
     def resolve(
         self, service: str, *, phase: str = "run", closed: bool = False, only: Callable[[str], bool] | None = None

@@ -120,7 +120,7 @@ def _divided(
     """Return the rules for this process, and those for a second one: none if values are few, or come from elsewhere,
     where nothing should be asked twice. Sealed values are decrypted before.
     """
-    if len(context.definitions) < _MANY or not context.has_every_value:
+    if sum(len(values) for _, _, values in context.scopes) < _MANY or not context.has_every_value:
         return list(rules), []
     return [rule for rule in rules if rule.code not in OF_LAYERS], [rule for rule in rules if rule.code in OF_LAYERS]
 

@@ -43,7 +43,7 @@ class FileContext(CheckContext):
     @cached_property
     def has_every_value(self) -> bool:
         """Whether no value comes from elsewhere, where nothing should be asked for twice."""
-        return _PRESENT.issuperset(type(each.definition.content) for each in self.definitions)
+        return all(type(each.content) in _PRESENT for _, _, values in self.scopes for each in values.values())
 
     @cached_property
     def _inspection(self) -> DestinationChecks | None:

@@ -62,8 +62,7 @@ def _own_secrets(context: CheckContext, finder: SecretFinder, files: list[Path])
     """
     messages = {
         (definition.definition.file, definition.definition.line)
-        for definition in context.definitions
-        if definition.variable.secret
+        for definition in context.definitions_of(context.secret_variables)
     }
     fix = (
         "make the file refer to it, or remove the file (`git rm --cached`); then replace the value: the history "

@@ -194,9 +194,9 @@ def unreadable(report: MentionReport) -> list[CoinJarError]:
 def literals(context: CheckContext, report: MentionReport) -> Iterator[CodeLiteral]:
     """Yield values of ports and addresses in a file that also mentions their variable, on another line."""
     texts: dict[str, set[str]] = {}
-    for definition, text in context.texts:
-        if definition.variable.kind in _WRITTEN_OUT and not definition.variable.secret and len(text) >= _SHORTEST:
-            texts.setdefault(definition.variable.name, set()).add(text)
+    for each in context.set_texts:
+        if each.variable.kind in _WRITTEN_OUT and not each.variable.secret and len(each.text) >= _SHORTEST:
+            texts.setdefault(each.variable.name, set()).add(each.text)
     for file in report.scanned.files:
         names = {located.mention.name for located in file.mentions if located.mention} & set(texts)
         if not names:

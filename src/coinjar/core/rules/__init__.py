@@ -53,8 +53,8 @@ RULES: tuple[Rule[CheckContext], ...] = (
 )
 
 
-OF_LAYERS = frozenset({"CJ012", "CJ013", "CJ047"})
-"""Rules that only compare layers with each other; on a large jar they take as long as the others together."""
+OF_LAYERS = frozenset({"CJ001", "CJ012", "CJ013", "CJ047"})
+"""Rules that need the layers but no list of all values: on a large jar they take as long as the others together."""
 
 
 def run(context: C, rules: Iterable[Rule[C]]) -> Iterator[Finding]:
@@ -66,6 +66,8 @@ def run(context: C, rules: Iterable[Rule[C]]) -> Iterator[Finding]:
 
 def finding(context: C, rule: Rule[C], diagnostic: Diagnostic) -> Finding:
     """Return what a rule found, marked if it is accepted."""
+    if not context.jar.accepted:
+        return Finding(rule, diagnostic)
     accepted = (accepted for accepted in context.jar.accepted if _accepts(accepted, rule, diagnostic))
     return Finding(rule, diagnostic, next(accepted, None))
 

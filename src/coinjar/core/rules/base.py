@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import Any, Generic, NamedTuple, TypeVar
 
@@ -12,8 +12,8 @@ from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.errors import CoinJarError, Location, is_encrypted_for_others
 from coinjar.core.inference import is_placeholder
 from coinjar.core.layers import Fetch, Resolver, no_fetch
-from coinjar.core.model import AcceptedFinding, Jar, Variable
-from coinjar.core.names import SHARED
+from coinjar.core.model import AcceptedFinding, Jar, Scope, Variable
+from coinjar.core.names import ALL, SHARED
 from coinjar.core.redaction import SecretFinder
 from coinjar.core.secret_ages import Day
 from coinjar.core.stage_changes import StageChanges
@@ -35,11 +35,18 @@ class ScopedDefinition(NamedTuple):
 
 
 class SetText(NamedTuple):
-    """A plain text of a variable, and where it is set: stages share most of them."""
+    """A plain text of a variable, and where it is set: stages share most of them. `found` has definitions with their
+    layers and scopes.
+    """
 
     variable: Variable
     text: str
-    places: list[ScopedDefinition]
+    found: list[tuple[Definition, str, str]]
+
+    @property
+    def places(self) -> list[ScopedDefinition]:
+        """Where it is set; most texts are good, and nobody asks."""
+        return [ScopedDefinition(self.variable, *each) for each in self.found]
 
 
 class CheckContext:
@@ -67,62 +74,79 @@ class CheckContext:
         """Values that were not read, by place: whether only for want of a consent."""
 
     def resolver(self, stage: str) -> Resolver:
+        """Return the resolver of a stage, or of `shared`."""
         if stage not in self._resolvers:
-            self._resolvers[stage] = Resolver(self.jar, stage, fetch=self._fetch)
+            followed = None
+            for name in [SHARED, *(self.jar.chain(stage) if stage != SHARED else [])]:
+                if name not in self._resolvers:
+                    self._resolvers[name] = Resolver(self.jar, name, fetch=self._fetch, followed=followed)
+                followed = self._resolvers[name]
         return self._resolvers[stage]
+
+    @property
+    def scopes(self) -> Iterator[tuple[str, str, Scope]]:
+        """Yield all values by layer and scope; the defaults first."""
+        yield "default", ALL, self.jar.defaults
+        for layer, scopes in self.jar.plain.items():
+            for scope, values in scopes.items():
+                yield layer, scope, values
+
+    def definitions_of(self, names: Container[str]) -> Iterator[ScopedDefinition]:
+        """Yield every definition of these variables."""
+        variables = self.jar.variables
+        for layer, scope, values in self.scopes:
+            for name in [name for name in values if name in names]:
+                yield ScopedDefinition(variables[name], values[name], layer, scope)
 
     @cached_property
     def definitions(self) -> list[ScopedDefinition]:
-        """Every definition in the jar, defaults first."""
-        variables = self.jar.variables
-        result = [
-            ScopedDefinition(variable, variable.default, "default", "all")
-            for variable in variables.values()
-            if variable.default
-        ]
-        for layer, scopes in self.jar.plain.items():
-            for scope, values in scopes.items():
-                result += [
-                    ScopedDefinition(variables[name], definition, layer, scope) for name, definition in values.items()
-                ]
-        return result
+        """Every definition in the jar."""
+        return list(self.definitions_of(self.jar.variables))
 
-    @cached_property
-    def texts(self) -> list[tuple[ScopedDefinition, str]]:
-        """Every definition that is a plain text."""
-        return [
-            (definition, definition.definition.content)
-            for definition in self.definitions
-            if isinstance(definition.definition.content, str)
-        ]
-
-    @cached_property
+    @property
     def set_texts(self) -> list[SetText]:
         """Every plain text of every variable, once."""
-        result: list[SetText] = []
-        by_name: dict[str, dict[str, list[ScopedDefinition]]] = {}
-        for each in self.definitions:
-            content = each.definition.content
-            if isinstance(content, str):
-                own = by_name.setdefault(each.variable.name, {})
-                if (places := own.get(content)) is not None:
-                    places.append(each)
+        return self._sorted[0]
+
+    @property
+    def other_definitions(self) -> list[ScopedDefinition]:
+        """Every definition that is no plain text."""
+        return self._sorted[1]
+
+    @cached_property
+    def _sorted(self) -> tuple[list[SetText], list[ScopedDefinition]]:
+        texts: list[SetText] = []
+        others: list[ScopedDefinition] = []
+        variables = self.jar.variables
+        by_name: dict[str, dict[str, list[tuple[Definition, str, str]]]] = {}
+        for layer, scope, values in self.scopes:
+            for name, definition in values.items():
+                content = definition.content
+                if not isinstance(content, str):
+                    others.append(ScopedDefinition(variables[name], definition, layer, scope))
+                    continue
+                if (own := by_name.get(name)) is None:
+                    own = by_name[name] = {}
+                if (found := own.get(content)) is not None:
+                    found.append((definition, layer, scope))
                 else:
-                    own[content] = [each]
-                    result.append(SetText(each.variable, content, own[content]))
-        return result
+                    own[content] = found = [(definition, layer, scope)]
+                    texts.append(SetText(variables[name], content, found))
+        return texts, others
 
     @cached_property
     def secret_texts(self) -> list[tuple[ScopedDefinition, str]]:
         """Every secret that is a plain text, decrypted, and no placeholder."""
         return [
             (definition, text)
-            for definition in self.definitions
-            if definition.variable.secret
-            and isinstance(text := definition.definition.content, str)
-            and text
-            and not is_placeholder(text)
+            for definition in self.definitions_of(self.secret_variables)
+            if isinstance(text := definition.definition.content, str) and text and not is_placeholder(text)
         ]
+
+    @cached_property
+    def secret_variables(self) -> frozenset[str]:
+        """The names of variables that are declared as secrets."""
+        return frozenset(name for name, variable in self.jar.variables.items() if variable.secret)
 
     @cached_property
     def secrets(self) -> SecretFinder:
@@ -135,7 +159,7 @@ class CheckContext:
         """The secrets that this identity cannot decrypt."""
         return [
             definition
-            for definition in self.definitions
+            for definition in self.other_definitions
             if isinstance(definition.definition.content, Undecryptable)
             and is_encrypted_for_others(definition.definition.content.fault)
         ]
@@ -149,11 +173,7 @@ class CheckContext:
 
     def _derived_faults(self) -> Iterator[tuple[CoinJarError, Variable, str, str | None]]:
         # In the order of declaration: the reported member of a cycle must not change from run to run.
-        derived = dict.fromkeys(
-            str(definition.variable.name)
-            for definition in self.definitions
-            if not isinstance(definition.definition.content, str)
-        )
+        derived = dict.fromkeys(str(definition.variable.name) for definition in self.other_definitions)
         changes = StageChanges(self.jar)
         faulty: dict[str, set[str]] = {}
         for stage in self.stages:

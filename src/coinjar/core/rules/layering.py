@@ -8,7 +8,7 @@ from typing import NamedTuple
 from coinjar.core.definition import Definition, Undecryptable
 from coinjar.core.diagnostics import Diagnostic
 from coinjar.core.kinds import KINDS
-from coinjar.core.layers import Resolver, plain
+from coinjar.core.layers import plain
 from coinjar.core.model import Jar, Scope, Variable
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.planned_values import lifted, same_content
@@ -20,13 +20,14 @@ def overridden_service(context: CheckContext) -> Iterator[Diagnostic]:
     for stage in context.stages:
         resolver = context.resolver(stage)
         own = resolver.layers[-1].values
-        below = resolver.layers[1:-1]
+        below: dict[str, list[Scope]] = {}
+        """By service, its own values on the layers below, the nearest one first."""
+        for layer in reversed(resolver.layers[1:-1]):
+            for service, values in layer.values.items():
+                below.setdefault(service, []).append(values)
         for name, wide in own.get(ALL, {}).items():
             for service in sorted(resolver.own.get(name, ())):
-                narrow = next(
-                    (layer.values[service][name] for layer in reversed(below) if name in layer.values.get(service, {})),
-                    None,
-                )
+                narrow = next((values[name] for values in below.get(service, ()) if name in values), None)
                 if (
                     narrow is None
                     or name in own.get(service, {})
@@ -62,28 +63,33 @@ def equal_to_inherited(context: CheckContext) -> Iterator[Diagnostic]:
 
 def repeated_values(context: CheckContext) -> Iterator[RepeatedValue]:
     """Yield the values without which every service would get the same."""
-    for name in context.jar.plain:
-        stage = name if name != SHARED else next(iter(context.stages), None)
-        if stage is None:
+    for layer, scopes in context.jar.plain.items():
+        if layer == SHARED and not context.stages:
             continue
-        resolver = context.resolver(stage)
-        depth = next(
-            place for place, layer in enumerate(resolver.layers) if layer.name == name and layer.kind != "default"
-        )
-        inherited: Scope = {}
-        for layer in resolver.layers[:depth]:
-            inherited.update(layer.values.get(ALL, {}))
-        for scope, values in resolver.layers[depth].values.items():
-            for variable_name, definition in values.items():
-                variable = context.jar.variables[variable_name]
+        common, own = _inherited(context, layer)
+        wide = scopes.get(ALL, {})
+        for scope, values in scopes.items():
+            for name, definition in values.items():
+                variable = context.jar.variables[name]
                 below: Iterable[Definition | None]
-                if scope == ALL and variable_name not in resolver.own:
-                    below = (inherited.get(variable_name),)  # by far the most
+                if scope != ALL:
+                    below = (wide.get(name) or own.get(name, {}).get(scope) or common.get(name),)
+                elif name not in own:
+                    below = (common.get(name),)  # by far the most
                 else:
-                    services = context.jar.services_with(variable) if scope == ALL else [scope]
-                    below = (_below(resolver, depth, scope, variable_name, service) for service in services)
+                    narrow, other = own[name], common.get(name)
+                    below = (narrow.get(service, other) for service in context.jar.services_with(variable))
                 if (first := _repeated(variable, definition, below)) is not None:
-                    yield RepeatedValue(name, scope, variable_name, definition, first)
+                    yield RepeatedValue(layer, scope, name, definition, first)
+
+
+def _inherited(context: CheckContext, layer: str) -> tuple[Scope, dict[str, Scope]]:
+    """Return what takes effect without a layer: the definitions for all services, and by name those for single ones."""
+    if layer == SHARED:
+        return context.jar.defaults, {}
+    chain = context.jar.chain(layer)
+    followed = context.resolver(chain[-2] if len(chain) > 1 else SHARED)
+    return followed.common, followed.own
 
 
 def _repeated(variable: Variable, definition: Definition, below: Iterable[Definition | None]) -> Definition | None:
@@ -126,11 +132,13 @@ def _set_alike(jar: Jar, stages: list[str]) -> Iterator[tuple[str, Definition]]:
             several |= first.keys() & values.keys()
             of_scope, differ = firsts.setdefault(scope, {}), different.setdefault(scope, set())
             for name, definition in values.items():
+                if name in differ:
+                    continue  # noted before, and nothing more to find
                 first.setdefault(name, definition)
                 if scope != ALL:
                     narrowed.setdefault(name, set()).add(scope)
                 variable, other = jar.variables[name], of_scope.setdefault(name, definition)
-                if name not in differ and not variable.secret and not same_content(variable, other, definition):
+                if not variable.secret and not same_content(variable, other, definition):
                     differ.add(name)
     everywhere = different.pop(ALL, set())
     own = set().union(*different.values())
@@ -142,22 +150,11 @@ def _set_alike(jar: Jar, stages: list[str]) -> Iterator[tuple[str, Definition]]:
             yield name, definition
 
 
-def _below(resolver: Resolver, depth: int, scope: str, name: str, service: str) -> Definition | None:
-    """Return the definition that would take effect for the service without the value in this layer and scope."""
-    own = resolver.layers[depth].values.get(ALL, {}).get(name) if scope != ALL else None
-    if own is not None:
-        return own
-    for layer in reversed(resolver.layers[:depth]):
-        for other_name in (service, ALL):
-            definition = layer.values.get(other_name, {}).get(name)
-            if definition is not None:
-                return definition
-    return None
-
-
 def _alike(variable: Variable, definition: Definition, other: Definition) -> bool:
     if isinstance(definition.content, str) and isinstance(other.content, str):
-        if definition.content != other.content and not KINDS[variable.kind].has_normal_form:
+        if definition.content == other.content:
+            return plain(variable, definition).text is not None
+        if not KINDS[variable.kind].has_normal_form:
             return False  # by far the most
         resolved, beside = plain(variable, definition), plain(variable, other)
         return resolved.text is not None and resolved.text == beside.text

@@ -55,7 +55,7 @@ def mentioned_nowhere(context: CheckContext) -> Iterator[Diagnostic]:
     if not context.uses:
         return
     used = {use.name for use in context.uses if use.access != SET}
-    for definition in context.definitions:
+    for definition in context.other_definitions:
         if isinstance(definition.definition.content, Template):
             used |= {reference.name for reference in definition.definition.content.references()}
     probable = {use.name.casefold() for use in context.uses if use.probable}

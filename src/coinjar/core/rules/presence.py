@@ -54,7 +54,12 @@ def _has_value(resolver: Resolver, variable: Variable, service: str) -> bool:
 def out_of_place(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ002"""
     absent = {stage: context.resolver(stage).absent for stage in context.jar.plain if stage != SHARED}
-    for definition in context.definitions:
+    limited = {
+        name
+        for name, variable in context.jar.variables.items()
+        if variable.services is not None or variable.stages is not None
+    }
+    for definition in context.definitions_of(limited):
         variable = definition.variable
         if definition.scope != ALL and not variable.applies_to(definition.scope):
             message = f"{variable.name} has a value for {definition.scope}, which does not get the variable"
@@ -138,7 +143,7 @@ def unmet_conditions(resolver: Resolver, variable: Variable, service: str) -> bo
 
 def reaches_nothing(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ014"""
-    spoken = {definition.variable.name for definition in context.definitions}
+    spoken = set().union(*(values for _, _, values in context.scopes))
     absent_on = [context.resolver(stage).absent for stage in context.stages]
     for variable in context.jar.variables.values():
         services = (

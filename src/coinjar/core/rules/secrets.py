@@ -32,11 +32,9 @@ def in_plain_text(jar: Jar, content: Content) -> bool:
 
 def secret_in_plain(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ006"""
-    for definition in context.definitions:
-        if (
-            definition.variable.secret
-            and not isinstance(definition.definition, SealedDefinition)
-            and in_plain_text(context.jar, definition.definition.content)
+    for definition in context.definitions_of(context.secret_variables):
+        if not isinstance(definition.definition, SealedDefinition) and in_plain_text(
+            context.jar, definition.definition.content
         ):
             message = f"{definition.variable.name} is a secret, but its value is stored in plain text"
             fix = (
@@ -52,7 +50,8 @@ def looks_secret(context: CheckContext) -> Iterator[Diagnostic]:
     any_held = (
         not context.secrets.is_empty and context.secrets.first("\n".join(each.text for each in free)) is not None
     )  # in most jars there is none
-    for variable, value, places in free:
+    for each in free:
+        variable, value = each.variable, each.text
         if not value:
             continue
         suspected = detect_secret(variable.name, value)
@@ -61,7 +60,7 @@ def looks_secret(context: CheckContext) -> Iterator[Diagnostic]:
             why = f"looks like one {suspected[1]}" if suspected else f"contains the text of the secret {held}"
             message = f"{variable.name} is not declared as a secret, but its value {why}"
             fix = "add secret: true in jar.yaml, then run `coinjar readers seal`; or accept it in jar.yaml"
-            for place in places:
+            for place in each.places:
                 yield Diagnostic(message, fix, place.definition.location, variable.name, place.stage)
 
 
@@ -119,13 +118,10 @@ def weak_secret(context: CheckContext) -> Iterator[Diagnostic]:
 
 def sealed_for_others(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ031"""
-    for definition in context.definitions:
-        services = definition.variable.services
-        if (
-            isinstance(definition.definition, SealedDefinition)
-            and services is not None
-            and definition.definition.scope == ALL
-        ):
+    limited = {name for name, variable in context.jar.variables.items() if variable.services is not None}
+    for definition in context.definitions_of(limited):
+        if isinstance(definition.definition, SealedDefinition) and definition.definition.scope == ALL:
+            services = definition.variable.services or ()
             message = (
                 f"{definition.variable.name} is encrypted for all services of {definition.layer}, but declared for "
                 f"{', '.join(sorted(services)) or 'none'}"

@@ -23,13 +23,14 @@ _TYPOGRAPHIC = re.compile("[\u2018\u2019\u201c\u201d\u2010-\u2015\u2212]")
 
 def kind_broken(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ003"""
-    for variable, value, places in context.set_texts:
-        if variable.kind == "text" and not variable.constraints and "\0" not in value:
+    for each in context.set_texts:
+        variable = each.variable
+        if variable.kind == "text" and not variable.constraints and "\0" not in each.text:
             continue
-        fault = plain(variable, places[0].definition).fault
+        fault = plain(variable, each.found[0][0]).fault
         if fault is None:
             continue
-        for place in places:
+        for place in each.places:
             yield Diagnostic(fault.message, fault.hint, place.definition.location, variable.name, place.stage, None)
     for derived, variable, stage, service in context.derived_faults:
         if derived.code == "CJ003":
@@ -45,8 +46,9 @@ def kind_broken(context: CheckContext) -> Iterator[Diagnostic]:
 
 def placeholder_left(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ007"""
-    for variable, value, places in context.set_texts:
-        for place in places if is_placeholder(value) else ():
+    for each in context.set_texts:
+        variable = each.variable
+        for place in each.places if is_placeholder(each.text) else ():
             message = f"{variable.name} is still a placeholder"
             fix = "set the real value, or remove it"
             yield Diagnostic(message, fix, place.definition.location, variable.name, place.stage)
@@ -76,7 +78,8 @@ def surprise(kind: str, value: str) -> str | None:
 
 def surprising_text(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ008"""
-    for variable, value, places in context.set_texts:
+    for each in context.set_texts:
+        variable, value = each.variable, each.text
         choices = variable.constraints.get("choices")
         if isinstance(choices, list) and value in choices:
             continue
@@ -91,7 +94,7 @@ def surprising_text(context: CheckContext) -> Iterator[Diagnostic]:
             )
             shown = words if not variable.secret or "'" not in words else "is a word for an absent value"
             message = f"the value of {variable.name} {shown}"
-            for place in places:
+            for place in each.places:
                 yield Diagnostic(message, fix, place.definition.location, variable.name, place.stage)
 
 
@@ -105,7 +108,8 @@ def look_alikes(context: CheckContext) -> Iterator[Diagnostic]:
                 "or is invisible"
             )
             yield Diagnostic(message, "write the name with A to Z, digits and '_'", variable.location, variable.name)
-    for variable, value, places in context.set_texts:
+    for each in context.set_texts:
+        variable, value = each.variable, each.text
         if value.isascii():
             continue
         match = (
@@ -118,7 +122,7 @@ def look_alikes(context: CheckContext) -> Iterator[Diagnostic]:
             odd = next(letter for letter in match[0] if not letter.isascii())
             message = f"the value of {variable.name} contains {_called(odd)} at character {value.index(odd) + 1}"
             fix = "type it again by hand, or accept it in jar.yaml"
-            for place in places:
+            for place in each.places:
                 yield Diagnostic(message, fix, place.definition.location, variable.name, place.stage)
 
 
