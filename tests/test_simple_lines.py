@@ -12,10 +12,16 @@ from coinjar.core.model import Jar, Variable
 from coinjar.jarfile.declarations import read_declarations
 from coinjar.jarfile.load import read_plain
 
-HEAD = "coinjar: 1 # e\napp: shop\nservices: {web: {}, all-in: {}}\nstages: {dev: {}}\n"
+HEAD = (
+    "coinjar: 1 # e\napp: shop\nservices: {web: {}, all-in: {}, 'null': {}}\nsets: {both: [web, all-in]}\n"
+    "stages: {dev: {}}\n"
+)
 TEXTS = """\
 a|-5|- a|-|a: b|a:b|a:|a #b|a#b|a  b|a |'it''s'|'a'|'a|"a"|"a\\n"|null|~|''|""|'null'|[a]|{text: b}|&a x|*a|!t x|>
-true|false|integer|choice|json|http://x.example/#y?z|a # note|'a' # note|'a'# note|a :b|?a|%a|@a|a\tb|<<|...|---||a\r\
+{text: "b"}|{text: '${A}'}|{text: "${A:-b}" }|{text: "${X}"}|{text: "${A@of:web}"}|{text: "${A@of:x}"}|{text: "${A"}
+{text: ""}|[web]|[web, all-in]|[web,both]|[all]|[web, x]|[null]|['null']|[web, web]|[web,]|[ web ]|[]|[web, [all-in]]
+[web]x|{text: "a"}x|true|false|integer|choice|json|http://x.example/#y?z|a # note|'a' # note|'a'# note|a :b|?a|%a|@a
+a\tb|<<|...|---||a\r\
 """.replace("\n", "|").split("|")
 KEYS = ("about", "kind", "default", "secret", "required", "may_be_empty", "per_stage", "choices", "services", "wrong")
 OTHER_LINES = """\
@@ -29,11 +35,14 @@ LINE = st.one_of(
     st.builds("    {}: {}".format, st.sampled_from(KEYS), TEXT),
     st.sampled_from(OTHER_LINES),
 )
-GOOD_LINES = "about: a b|kind: integer|default: '7'|default: 7 # seven|required: true|secret: false|choices: [a]"
+GOOD_LINES = """\
+about: a b|kind: integer|kind: json|default: '7'|default: 7 # seven|default: {text: "${A:-b} $$ ${B@url}"}
+required: true|secret: false|choices: [a]|services: [web, both]\
+""".replace("\n", "|").split("|")
 BLOCK = st.builds(
     lambda name, keys, other: [f"  {name}:", *(f"    {key}" for key in keys), *other],
     st.sampled_from("ABCDEFGH"),
-    st.lists(st.sampled_from(GOOD_LINES.split("|")), max_size=3, unique_by=lambda line: line[:4]),
+    st.lists(st.sampled_from(GOOD_LINES), max_size=3, unique_by=lambda line: line[:4]),
     st.just([]) | st.lists(LINE, max_size=1),
 )
 SCOPE = st.builds(

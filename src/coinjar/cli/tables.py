@@ -205,9 +205,11 @@ def table(
     titles: Sequence[str], rows: Sequence[Sequence[StyledText]], *, least: Sequence[int], width: int
 ) -> list[str]:
     """Return the lines of a table. `least` is the minimum width of each column."""
-    natural = [
-        max([width_of(title), *(width_of(row[place].text) for row in rows)]) for place, title in enumerate(titles)
-    ]
+    texts = [tuple(titles), *(tuple([cell.text for cell in row]) for row in rows)]
+    natural = list(map(widest, zip(*texts, strict=True)))
+    if width == UNLIMITED and not colours():  # nothing is truncated or coloured
+        lines = aligned(texts, natural, is_simple=all(map(is_simple, texts)))
+        return lines if any(titles) else lines[1:]
     widths = fit(
         natural,
         [min(number, other) for number, other in zip(least, natural, strict=True)],

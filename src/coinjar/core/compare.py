@@ -7,9 +7,10 @@ from typing import NamedTuple, Protocol
 
 from coinjar.core.definition import Definition
 from coinjar.core.errors import CoinJarError, is_encrypted_for_others
-from coinjar.core.layers import Resolver
+from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Resolved
 
+_NO_VALUE = "no value"
 SAME, DIFFERENT, ONLY_LEFT, ONLY_RIGHT, UNKNOWN = "same", "different", "only left", "only right", "unknown"
 
 
@@ -126,15 +127,17 @@ class StageSide:
         here = self._known.get(name)
         if here is None:
             here = self._here(name)
-        if not here or (service and service not in here):
-            known = name in self._resolver.jar.variables
+        variable = self._resolver.jar.variables.get(name)
+        if variable is None or not here or (service and service not in here):
             where = f"{self.label} for {service}" if here else self.label
-            return SideValue(note=f"not for {where}" if known else "not declared")
+            return SideValue(note=f"not for {where}" if variable is not None else "not declared")
         definition = self._resolver.winner(name, service or here[0])
-        if definition is None or not isinstance(definition.content, str):
-            return self._as_side_value(self._resolver.value(name, service or here[0]))
+        if definition is None:
+            return SideValue(None, variable.secret, _NO_VALUE)
         if (made := self._plain.get(definition)) is None:
-            made = self._plain[definition] = self._as_side_value(self._resolver.value(name, service or here[0]))
+            if not isinstance(definition.content, str):
+                return self._as_side_value(self._resolver.value(name, service or here[0]))
+            made = self._plain[definition] = self._as_side_value(definition.seen or plain(variable, definition))
         return made
 
     @staticmethod
@@ -142,7 +145,7 @@ class StageSide:
         if resolved.fault:
             note = "encrypted for others" if is_encrypted_for_others(resolved.fault) else "cannot be computed"
             return SideValue(None, resolved.secret, note, resolved.fault)
-        note = "" if resolved.text is not None else "unset on purpose" if resolved.is_unset else "no value"
+        note = "" if resolved.text is not None else "unset on purpose" if resolved.is_unset else _NO_VALUE
         return SideValue(resolved.text, resolved.secret, note)
 
 

@@ -204,7 +204,7 @@ def _check_references(fields: FieldReader, jar: Jar) -> None:
     for variable in jar.variables.values():
         for other, _ in variable.only_with:
             _must_be_declared(fields, jar, other, variable.location, f"only_with of {variable.name}")
-        if variable.default:
+        if variable.default and isinstance(variable.default.content, Template):
             check_template(fields, jar, variable.default.content, variable.default.location, variable.name)
 
 

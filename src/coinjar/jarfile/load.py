@@ -126,7 +126,7 @@ def _refuse_stray(jar: Jar, layer: str, path: Path) -> None:
 
 def read_plain(jar: Jar, data: bytes, file: str) -> Layer:
     """Read one file of plain values: first the service or `all`, then the variable. Raises every fault at once."""
-    if (simple := simple_values(data, file, jar.services, jar.variables)) is not None:
+    if (simple := simple_values(data, file, jar)) is not None:
         return simple
     fields = FieldReader(file)
     root = compose(data, file)

@@ -60,7 +60,7 @@ def read_variables(
     variables: dict[str, Variable] = {}
     read = 0
     for name, key, value in named(fields, node, "variable", "variables"):
-        if simple and is_null(value) and (run := simple.take(fields.file, key.start_mark.line + 1)):
+        if simple and is_null(value) and (run := simple.take(fields.file, key.start_mark.line + 1, jar)):
             variables |= {variable.name: variable for variable in run}
             read += len(run)
             continue
