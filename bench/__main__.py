@@ -147,23 +147,23 @@ def big_cases() -> list[Case]:
             "big: render one stage",
             [COINJAR, "render", "stage3", "--service", "service1", "--as", "json"],
             parse(*chain),
-            3,
+            1.4,
         ),
         Case(
             "big: compare two stages",
             [COINJAR, "compare", "stage3", "stage7"],
             parse(*chain, *(f"stage{number}" for number in range(4, 8))),
-            4,
+            2,
         ),
-        Case("big: grid", [COINJAR, "grid"], every, 4),  # all 40 stages: nothing is cut where there is no terminal
-        Case("big: check", [COINJAR, "check"], every, 4.5),
+        Case("big: grid", [COINJAR, "grid"], every, 2.5),  # all 40 stages: nothing is cut where there is no terminal
+        Case("big: check", [COINJAR, "check"], every, 2.5),
     ]
 
 
 def destination_cases() -> list[Case]:
     """The same jar with destinations of every sort: 46 files, 10 services in two dialects and in manifests."""
     chain = ["jar/jar.yaml", "jar/plain/shared.yaml", *(f"jar/plain/stage{number}.yaml" for number in range(4))]
-    return [Case("big: render all destinations", [COINJAR, "render", "stage3"], [PYTHON, "-I", "-c", PARSE, *chain], 9)]
+    return [Case("big: render all destinations", [COINJAR, "render", "stage3"], [PYTHON, "-I", "-c", PARSE, *chain], 6)]
 
 
 def wide_cases(folder: Path) -> list[Case]:

@@ -129,9 +129,12 @@ class SealedDefinition(Definition):
             self._opened = self.opener()
         return self._opened
 
-    @property
-    def content(self) -> Content:  # type: ignore[override]  # the same attribute, worked out
-        return self.sealed_value.content
+    def __getattr__(self, name: str) -> Content:
+        """Decrypt the content where it is read for the first time; it is an ordinary attribute from then on."""
+        if name != "content":
+            raise AttributeError(name)
+        self.content = self.sealed_value.content
+        return self.content
 
 
 def date_of(definition: Definition | None) -> str:

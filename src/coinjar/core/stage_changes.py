@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Container, Set
 
-from coinjar.core.definition import SealedDefinition
+from coinjar.core.definition import Definition, SealedDefinition
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Scope, Variable
 from coinjar.core.references import Template
@@ -36,6 +36,8 @@ class StageChanges:
         """Note who refers to what in a scope; return the names whose values come from elsewhere, or are not known."""
         special = set()
         for name, definition in scope.items():
+            if type(definition) is Definition and type(definition.content) is str:
+                continue  # by far the most
             if isinstance(definition, SealedDefinition) and asked is not None and name not in asked:
                 special.add(name)
             elif isinstance(content := definition.content, Template):

@@ -12,10 +12,10 @@ import re
 from bisect import bisect_right
 from collections.abc import Mapping
 from itertools import accumulate
+from typing import NamedTuple
 
 from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.names import ANY_NAME, SMALL_NAME
-from coinjar.core.record import Record
 
 HEADING = "# coins 1: sealed values (scope, name, key, sealed text); docs/formats.md of Coin Jar has the rest"
 LARGEST = 64 << 20
@@ -25,7 +25,7 @@ _HEADING = re.compile(rf"# {ANY_NAME}")
 _MARKER = ("<<<<<<<", "=======", ">>>>>>>", "|||||||")
 
 
-class SealedEntry(Record, kw_only=True):
+class SealedEntry(NamedTuple):
     """One sealed value: its scope, its key, and its line."""
 
     scope: str
@@ -65,7 +65,7 @@ def parse(data: bytes, file: str) -> list[SealedEntry]:
             continue
         match = _LINE.fullmatch(text)
         if match and len(match[4]) % 4 == 0:
-            coins.append(SealedEntry(scope=match[1], name=match[2], key=match[3], sealed=match[4], line=number))
+            coins.append(SealedEntry(match[1], match[2], match[3], match[4], number))
             continue
         location = Location(file, number, 1)
         if text.startswith(_MARKER):

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from base64 import b64decode, b64encode
+from base64 import b64encode
+from binascii import a2b_base64
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
@@ -118,7 +119,7 @@ class Unsealer:
     def open(self, sealed: str, where: bytes) -> SealedValue:
         """Return the value. Raises UnsealError."""
         try:
-            data = b64decode(sealed, validate=True)
+            data = a2b_base64(sealed, strict_mode=True)
             text = self._cipher.decrypt(data[:_NONCE_BYTES], data[_NONCE_BYTES:], where).rstrip(b"\0")
             return _read(text.decode("utf-8", "surrogatepass"))
         except (InvalidTag, ValueError, CoinJarError):

@@ -31,21 +31,17 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
         for scope, values in layer.items()
     }
     former = {old: variable.name for variable in jar.variables.values() for old in variable.formerly}
-    coins = [
-        entry
-        for entry in coins
-        if entry.name not in former
-        or (entry.scope, former[entry.name]) not in {other_entry.slot for other_entry in coins}
-    ]
     plain = {variable: definition for values in layer.values() for variable, definition in values.items()}
     lines: dict[tuple[str, str], list[int]] = {}
     for coin in coins:
         lines.setdefault(coin.slot, []).append(coin.line)
     for coin in coins:
+        now = former.get(coin.name, coin.name)
+        if now is not coin.name and (coin.scope, now) in lines:
+            continue  # it has a value under its present name
         if fault := _misfit(jar, coin, file):
             faults.append(fault)
         else:
-            now = former.get(coin.name, coin.name)
             doubt = _doubt(coin, file, lines[coin.slot], plain.get(now)) or _unapproved_rename(coin, now, name, file)
             opener = (
                 partial(SealedValue, Undecryptable(doubt)) if doubt else partial(_open, ring, jar, name, coin, file)
@@ -61,19 +57,21 @@ def _open(ring: Ring, jar: Jar, layer: str, coin: SealedEntry, file: str) -> Sea
 
 def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | None) -> CoinJarError | None:
     """Return why a value is ambiguous: given twice, or in plain text as well."""
-    location = Location(file, coin.line, 1)
     if plain is not None:
         hint = "`coinjar readers seal` resolves it if both are equal; otherwise remove the wrong one"
         return InputError(
             f"{coin.name} is sealed here, but also in plain text at {plain.location}",
             hint=hint,
-            location=location,
+            location=Location(file, coin.line, 1),
             code="both",
         )
     if len(lines) > 1:
         message = f"{coin.name} is in lines {' and '.join(map(str, lines))} for {coin.scope}: two branches changed it"
         return DecryptionError(
-            message, hint="take one: `coinjar resolve`, or set the value again", location=location, code="tampered"
+            message,
+            hint="take one: `coinjar resolve`, or set the value again",
+            location=Location(file, coin.line, 1),
+            code="tampered",
         )
     return None
 
@@ -93,10 +91,12 @@ def _unapproved_rename(coin: SealedEntry, now: str, layer: str, file: str) -> De
 
 
 def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:
-    location = Location(file, coin.line, 1)
     declared = jar.variables.get(coin.name) or next(
         (variable for variable in jar.variables.values() if coin.name in variable.formerly), None
     )
+    if declared is not None and declared.secret and (coin.scope == ALL or coin.scope in jar.services):
+        return None  # by far the most
+    location = Location(file, coin.line, 1)
     if declared is None:
         hint = suggestion(coin.name, jar.variables, "declare it in jar.yaml with secret: true, or remove the line")
         return InputError(
@@ -113,7 +113,5 @@ def _misfit(jar: Jar, coin: SealedEntry, file: str) -> InputError | None:
             location=location,
             code="not-secret",
         )
-    if coin.scope != ALL and coin.scope not in jar.services:
-        hint = suggestion(coin.scope, [ALL, *jar.services], f"the services are {', '.join(jar.services)}")
-        return InputError(f"there is no service '{coin.scope}'", hint=hint, location=location, code="unknown-service")
-    return None
+    hint = suggestion(coin.scope, [ALL, *jar.services], f"the services are {', '.join(jar.services)}")
+    return InputError(f"there is no service '{coin.scope}'", hint=hint, location=location, code="unknown-service")

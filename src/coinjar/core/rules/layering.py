@@ -71,16 +71,15 @@ def repeated_values(context: CheckContext) -> Iterator[RepeatedValue]:
         for scope, values in scopes.items():
             for name, definition in values.items():
                 variable = context.jar.variables[name]
-                below: Iterable[Definition | None]
+                other = common.get(name)
                 if scope != ALL:
-                    below = (wide.get(name) or own.get(name, {}).get(scope) or common.get(name),)
-                elif name not in own:
-                    below = (common.get(name),)  # by far the most
-                else:
-                    narrow, other = own[name], common.get(name)
-                    below = (narrow.get(service, other) for service in context.jar.services_with(variable))
-                if (first := _repeated(variable, definition, below)) is not None:
-                    yield RepeatedValue(layer, scope, name, definition, first)
+                    other = wide.get(name) or own.get(name, {}).get(scope) or other
+                elif name in own:
+                    narrow = own[name]
+                    each = (narrow.get(service, other) for service in context.jar.services_with(variable))
+                    other = _repeated(variable, definition, each)
+                if other is not None and _alike(variable, definition, other):
+                    yield RepeatedValue(layer, scope, name, definition, other)
 
 
 def _inherited(context: CheckContext, layer: str) -> tuple[Scope, dict[str, Scope]]:

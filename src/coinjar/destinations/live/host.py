@@ -11,7 +11,6 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-import asyncssh
 from yaml.nodes import MappingNode
 
 from coinjar.core.consent import READS, RUNS, Act
@@ -21,10 +20,15 @@ from coinjar.core.model import Destination
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.declared_acts import contact, content_digest, file_words, ssh_programs
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
+from coinjar.destinations.live.fast_ssh_import import import_asyncssh
 from coinjar.destinations.options import NAMES, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
 from coinjar.system.files import expanded, is_outside, leads_outside, link_outside
+
+import_asyncssh()
+
+import asyncssh  # noqa: E402 - only after it was imported quickly
 
 _UNFINISHED = ".coinjar-unfinished"
 _NAMED = 4
