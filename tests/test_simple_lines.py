@@ -11,6 +11,7 @@ from coinjar.core.errors import CoinJarError
 from coinjar.core.model import Jar, Variable
 from coinjar.jarfile.declarations import read_declarations
 from coinjar.jarfile.load import read_plain
+from coinjar.jarfile.simple_lines import SimpleVariables
 
 HEAD = (
     "coinjar: 1 # e\napp: shop\nservices: {web: {}, all-in: {}, 'null': {}}\nsets: {both: [web, all-in]}\n"
@@ -29,7 +30,9 @@ OTHER_LINES = """\
 all:|web:|all-in:|other:|variables:|...|---|destinations: {}|web: # note|web:x|sets: [|app: "|  <<: {A: x}|  A.B: x\
 """.replace("\n", "|").split("|")
 TEXT = st.sampled_from(TEXTS) | st.text("aB1 :#'\"-.,[]{}&*!|>%@`~?=/\\\t", max_size=8)
+FLOW = st.lists(st.builds("{}: {}".format, st.sampled_from(KEYS), TEXT), max_size=3).map(", ".join)
 LINE = st.one_of(
+    st.builds("  {}: {{{}}}".format, st.sampled_from("ABC"), FLOW),
     st.builds("  {}:".format, st.sampled_from("ABC")),
     st.builds("  {}: {}".format, st.sampled_from("ABCX"), TEXT),
     st.builds("    {}: {}".format, st.sampled_from(KEYS), TEXT),
@@ -40,10 +43,14 @@ about: a b|kind: integer|kind: json|default: '7'|default: 7 # seven|default: {te
 required: true|secret: false|choices: [a]|services: [web, both]\
 """.replace("\n", "|").split("|")
 BLOCK = st.builds(
-    lambda name, keys, other: [f"  {name}:", *(f"    {key}" for key in keys), *other],
+    lambda name, keys, other, flow: [
+        *([f"  {name}: {{{', '.join(keys)}}}"] if flow else [f"  {name}:", *(f"    {key}" for key in keys)]),
+        *other,
+    ],
     st.sampled_from("ABCDEFGH"),
     st.lists(st.sampled_from(GOOD_LINES), max_size=3, unique_by=lambda line: line[:4]),
     st.just([]) | st.lists(LINE, max_size=1),
+    st.booleans(),
 )
 SCOPE = st.builds(
     lambda scope, names, other: [f"{scope}:", *(f"  {name}: x" for name in names), *other],
@@ -85,8 +92,46 @@ def lines_of(groups: st.SearchStrategy[list[str]]) -> st.SearchStrategy[list[str
 @example(["  A:", "  B:", "    about: x", "  A:", "    required: true"], "\n", "")
 @example(["  A:", "    about: x", "  # note", "    required: true"], "", "")
 @example(["  A:", "    about: x", "destinations: {}"], "\n", "")
+@example(["  A: {about: x, default: '7'} # e", "  B: {}", "    kind: text"], "\n", "")
+@example(["  A:", "    about: x", "  B: {secret: true}", "      deeper: x", "  C: {}"], "\n", "")
+@example(["  A:", '    about: "x', "  B: {secret: true}", '  end"'], "\n", "")
+@example(["  A: {about: x,", "  B: {secret: true}", "  }"], "\n", "")
 def test_declarations_are_the_same_with_yaml(lines: list[str], end: str, before: str) -> None:
     text = HEAD + before + "variables:\n" + "\n".join(lines) + end
+    assert declared(text) == declared(with_yaml(text))
+
+
+PLAIN_KEYS = {
+    "about": ["a b", "'a: b'", '"#, }"', "a/b.c"],
+    "kind": ["text", "integer", "json"],
+    "default": ["'7'", "7", "x-1", '{text: "${A:-b} $$ ${A@url}"}', "{text: 'b'}", '""'],
+    "services": ["[web]", "[both]", "[all, web]", "[web,all-in]"],
+    "required": ["true", "false"],
+}
+USUAL = st.lists(
+    st.tuples(
+        st.fixed_dictionaries({}, optional={key: st.sampled_from(texts) for key, texts in PLAIN_KEYS.items()}),
+        st.booleans(),
+        st.sampled_from(["", " # note"]),
+    ),
+    min_size=1,
+    max_size=5,
+)
+
+
+@given(USUAL)
+def test_usual_declarations_are_read_without_yaml_and_mean_the_same(
+    usual: list[tuple[dict[str, str], bool, str]],
+) -> None:
+    lines = ["  A: {}"]
+    for name, (keys, on_one_line, note) in zip("BCDEF", usual, strict=False):
+        written = [f"{key}: {text}" for key, text in keys.items()]
+        if on_one_line:
+            lines.append(f"  {name}: {{{', '.join(written)}}}{note}")
+        else:
+            lines += [f"  {name}:{note}", *(f"    {each}{note}" for each in written)]
+    text = f"{HEAD}variables:\n" + "\n".join(lines) + "\n"
+    assert len(SimpleVariables(text.encode()).rest.split()) == len(HEAD.split()) + len(["variables:", "A:"])
     assert declared(text) == declared(with_yaml(text))
 
 

@@ -1,4 +1,4 @@
-"""Lines that YAML can read in one way only: `NAME: text` or `NAME: {text: "…"}`, on one line, in plain ASCII.
+"""Lines that YAML can read in one way only: `NAME: text`, `NAME: {text: "…"}`, or a variable's keys, in plain ASCII.
 
 Nearly every line of a jar is one, and reading it as what it is takes a fifth of the time. The YAML library reads
 everything else, and the whole file as soon as anything in it is unusual or wrong, so that every fault is found by it. A
@@ -35,9 +35,18 @@ _NOTHING = r" *(?:#[ -~]*)?$"
 _VALUE_LINES = rf"(?m)^(?:  ({_NAME}): ({_TEXT}){_END}|({_SCOPE}):{_END}|{_NOTHING})|(^.*$)"
 _FLAGS = ("secret", "required", "may_be_empty", "per_stage")
 _KEYS = "|".join(("about", "kind", "default", "services", *_FLAGS))
-_VARIABLE_LINES = rf"(?m)^(?:  ({_NAME}):{_END}|    ({_KEYS}): ({_TEXT}|{_SERVICES}){_END}|{_NOTHING})|(^.*$)"
-_Simple: TypeAlias = tuple[str, int, dict[str, tuple[str, int]]]
-"""A variable's name and its line, and how its keys are written, and on which lines."""
+_FLOW_PLAIN = r"-?[A-Za-z0-9_/.][!-+\--9;-Z\\^-z|~]*(?: (?=[!\"$-~])[!-+\--9;-Z\\^-z|~]*)*"  # 7.4: also no ',[]{}:'
+_FLOW_TEXT = rf"{_QUOTED}|{_FLOW_PLAIN}|{{text: (?:{_QUOTED})}}|{_SERVICES}"
+_ENTRY = rf"(?:{_KEYS}): (?:{_FLOW_TEXT})"
+_FLOW = rf"{{(?:{_ENTRY}(?:, {_ENTRY})*)?}}"
+_FLOW_ENTRIES = rf"({_KEYS}): ({_FLOW_TEXT})(?:, |}}$)"
+_VARIABLE_LINES = (
+    rf"(?m)^(?:  ({_NAME}):(?: ({_FLOW}))?{_END}|    ({_KEYS}): ({_TEXT}|{_SERVICES}){_END}|{_NOTHING})|(^.*$)"
+)
+_Keys: TypeAlias = dict[str, tuple[str, int, int]]
+"""How the keys of a variable are written, and on which lines and columns."""
+_Simple: TypeAlias = tuple[str, int, _Keys]
+"""A variable's name, its line and its keys."""
 _SECTION = r"(?m)^variables:\n((?:(?:[ #].*)?\n)*)"
 
 
@@ -91,25 +100,29 @@ class SimpleVariables:
             if one is None:
                 run = []
                 continue
+            for _, line, _ in one[2].values():
+                lines[line - 1] = b""
+            lines[one[1] - 1] = b"" if run else f"  {one[0]}:".encode()
             if not run:
                 self._runs[one[1]] = run
-            else:
-                lines[one[1] - 1] = b""
             run.append(one)
-            for _, line in one[2].values():
-                lines[line - 1] = b""
         self.rest = b"\n".join(lines)
 
     def _found(self, section: str) -> Iterator[_Simple | None]:
         """Yield the variables of this kind, and None for what else there is between them."""
         one: _Simple | None = None
-        for line, (name, key, written, other) in enumerate(re.findall(_VARIABLE_LINES, section), start=self._first):
+        found = re.findall(_VARIABLE_LINES, section)
+        for line, (name, flow, key, written, other) in enumerate(found, start=self._first):
             if name:
                 if one:
                     yield one
                 one = name, line, {}
+                if flow:
+                    keys = _flow_keys(flow, line, len(name) + 5)
+                    yield (name, line, keys) if keys is not None else None
+                    one = None
             elif key and one and key not in one[2] and _is_good(key, written):
-                one[2][key] = written, line
+                one[2][key] = written, line, len(key) + 7
             elif key or other:
                 yield None
                 one = None
@@ -127,17 +140,17 @@ class SimpleVariables:
         """
         return [self._variable(file, jar, *one) for one in self._runs.pop(line, ())]
 
-    def _variable(self, file: str, jar: Jar, name: str, line: int, keys: dict[str, tuple[str, int]]) -> Variable:
+    def _variable(self, file: str, jar: Jar, name: str, line: int, keys: _Keys) -> Variable:
         given: dict[str, Any] = {
-            key: text == "true" if key in _FLAGS else _unquoted(text) for key, (text, _) in keys.items()
+            key: text == "true" if key in _FLAGS else _unquoted(text) for key, (text, _, _) in keys.items()
         }
         if "default" in given:
-            written, at = keys["default"]
+            written, at, column = keys["default"]
             if written[0] == "{":
                 if given.get("kind") == "json":
                     raise InputError("this mapping is a value", hint="let YAML read it")
                 given["default"] = parse_template(_inside(written))
-            given["default"] = Definition(given["default"], file, at, len("    default: ") + 1)
+            given["default"] = Definition(given["default"], file, at, column)
         if "services" in given:
             given["services"] = self._services(given["services"], jar)
         return Variable(name=VariableName(name), location=Location(file, line, 3), constraints={}, **given)
@@ -149,6 +162,17 @@ class SimpleVariables:
                 raise InputError("a service is not declared", hint="declare it")
             self._lists[written] = frozenset(jar.expand(names))
         return self._lists[written]
+
+
+def _flow_keys(flow: str, line: int, column: int) -> _Keys | None:
+    """Return the keys of a mapping on one line that begins in this column; None if one is no good, or given twice."""
+    keys: _Keys = {}
+    for match in re.finditer(_FLOW_ENTRIES, flow):
+        key, written = match.groups()
+        if key in keys or not _is_good(key, written):
+            return None
+        keys[key] = written, line, column + match.start(2)
+    return keys
 
 
 def _is_good(key: str, written: str) -> bool:
