@@ -6,6 +6,7 @@ import math
 import os
 import random
 import resource
+import statistics
 import subprocess
 import sys
 import tempfile
@@ -14,8 +15,10 @@ from pathlib import Path
 from typing import NamedTuple
 
 BUDGET = 1.1
-TIMES = (5, 20)
-"""How often each size is measured, at least and at most; the least counts, as what disturbs only adds."""
+TIMES = (7, 20)
+"""How often all sizes are measured in turn, at least and at most. The median of the exponents counts: a machine whose
+speed changes has the same one during most turns.
+"""
 ENOUGH = 20.0
 """Seconds of processor time for the sizes of one thing, after which they are not measured more often."""
 
@@ -86,13 +89,16 @@ def grown_jar(folder: Path, size: Size) -> Path:
 _PROBE = """
 import os, re, sys
 from coinjar.cli.main import main
+os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})
 sys.stdout = open(os.devnull, "w")
 code = main(sys.argv[1:])
 with open("/proc/self/status") as status:
     print(re.search(r"VmHWM:\\s+(\\d+)", status.read())[1], file=sys.stderr)
 sys.exit(code)
 """
-"""Tells its own peak: what the kernel counts for a child begins with the peak of its parent."""
+"""On one processor, as a second process would make the greater sizes another program. Tells its own peak: what the
+kernel counts for a child begins with the peak of its parent.
+"""
 
 
 PLAIN = """
@@ -104,7 +110,7 @@ with open("/proc/self/status") as status:
     print(re.search(r"VmHWM:\\s+(\\d+)", status.read())[1], file=sys.stderr)
 """
 """Fills a dictionary and reads it: what a machine takes for work that is linear, with as much memory as the jars."""
-_PLAIN_SIZES = (60, 60_000, 240_000)
+_PLAIN_SIZES = (60, 30_000, 120_000)
 
 
 def plain_growth() -> Exponents:
@@ -139,9 +145,7 @@ class Exponents(NamedTuple):
 
 
 def exponents(command: Sequence[str], tiny: Path, sizes: Sequence[Size]) -> Exponents:
-    """The exponents between the smallest and the greatest of the sizes. They are measured in turn, since a machine's
-    own speed changes.
-    """
+    """The exponents between the smallest and the greatest of the sizes."""
     with tempfile.TemporaryDirectory() as small, tempfile.TemporaryDirectory() as great:
         folders = (tiny, grown_jar(Path(small), sizes[0]), grown_jar(Path(great), sizes[-1]))
         costs: list[list[tuple[float, float]]] = []
@@ -151,12 +155,15 @@ def exponents(command: Sequence[str], tiny: Path, sizes: Sequence[Size]) -> Expo
 
 
 def _exponents(costs: Sequence[Sequence[tuple[float, float]]], *, doublings: int) -> Exponents:
-    least, first, last = ([min(column) for column in zip(*ofs, strict=True)] for ofs in zip(*costs, strict=True))
-    grown = [
-        math.log2(max(end - base, 1e-3) / max(start - base, 1e-3)) / doublings
-        for start, end, base in zip(first, last, least, strict=True)
-    ]
-    return Exponents(grown[0], grown[1], last[0], last[1])
+    time, memory = (
+        statistics.median(
+            math.log2(max(last[kind] - least[kind], 1e-3) / max(first[kind] - least[kind], 1e-3)) / doublings
+            for least, first, last in costs
+        )
+        for kind in (0, 1)
+    )
+    seconds, mebibytes = (min(last[kind] for _, _, last in costs) for kind in (0, 1))
+    return Exponents(time, memory, seconds, mebibytes)
 
 
 def _seconds(costs: Sequence[Sequence[tuple[float, float]]]) -> float:

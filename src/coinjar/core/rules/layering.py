@@ -63,6 +63,7 @@ def equal_to_inherited(context: CheckContext) -> Iterator[Diagnostic]:
 
 def repeated_values(context: CheckContext) -> Iterator[RepeatedValue]:
     """Yield the values without which every service would get the same."""
+    spelled = {name for name, variable in context.jar.variables.items() if KINDS[variable.kind].has_normal_form}
     for layer, scopes in context.jar.plain.items():
         if layer == SHARED and not context.stages:
             continue
@@ -70,16 +71,27 @@ def repeated_values(context: CheckContext) -> Iterator[RepeatedValue]:
         wide = scopes.get(ALL, {})
         for scope, values in scopes.items():
             for name, definition in values.items():
-                variable = context.jar.variables[name]
                 other = common.get(name)
                 if scope != ALL:
                     other = wide.get(name) or own.get(name, {}).get(scope) or other
                 elif name in own:
-                    narrow = own[name]
+                    variable, narrow = context.jar.variables[name], own[name]
                     each = (narrow.get(service, other) for service in context.jar.services_with(variable))
                     other = _repeated(variable, definition, each)
-                if other is not None and _alike(variable, definition, other):
+                if other is None or (name not in spelled and _differ(definition, other)):
+                    continue  # by far the most: the variable itself, in memory that is far away, is not looked at
+                if _alike(context.jar.variables[name], definition, other):
                     yield RepeatedValue(layer, scope, name, definition, other)
+
+
+def _equal(one: Definition, other: Definition) -> bool:
+    """Return whether two values that are not encrypted are the same, letter by letter."""
+    return type(one) is type(other) is Definition and one.content == other.content
+
+
+def _differ(one: Definition, other: Definition) -> bool:
+    """Return whether two values that are not encrypted differ in a letter."""
+    return type(one) is type(other) is Definition and one.content != other.content
 
 
 def _inherited(context: CheckContext, layer: str) -> tuple[Scope, dict[str, Scope]]:
@@ -136,7 +148,10 @@ def _set_alike(jar: Jar, stages: list[str]) -> Iterator[tuple[str, Definition]]:
                 first.setdefault(name, definition)
                 if scope != ALL:
                     narrowed.setdefault(name, set()).add(scope)
-                variable, other = jar.variables[name], of_scope.setdefault(name, definition)
+                other = of_scope.setdefault(name, definition)
+                if other is definition or _equal(other, definition):
+                    continue  # without a look at the variable, as above
+                variable = jar.variables[name]
                 if not variable.secret and not same_content(variable, other, definition):
                     differ.add(name)
     everywhere = different.pop(ALL, set())

@@ -80,6 +80,8 @@ def surprising_text(context: CheckContext) -> Iterator[Diagnostic]:
     """CJ008"""
     for each in context.set_texts:
         variable, value = each.variable, each.text
+        if _SURPRISING.match(value) is None and _INSIDE.search(value) is None:
+            continue  # by far the most
         choices = variable.constraints.get("choices")
         if isinstance(choices, list) and value in choices:
             continue
