@@ -11,7 +11,7 @@ import pytest
 
 from coinjar.cli.grid_parts import GridPart
 from coinjar.core.errors import InputError
-from coinjar.system.second_process import Assistant
+from coinjar.system.second_process import Assistant, beside
 from tests.conftest import Coinjar
 
 VARIABLES, STAGES, SERVICES = 1400, 30, 30
@@ -155,6 +155,19 @@ def test_an_assistant_answers_in_order_and_its_errors_are_raised_here(copies: li
         with pytest.raises(InputError, match="it is too much"):  # done again, by one that is made here
             other.ask(_Sum.fail)()
         assert other.ask(_Sum.of, 1)() == (os.getpid(), 1)
+
+
+def test_a_limit_on_processes_is_no_fault(copies: list[int], monkeypatch: pytest.MonkeyPatch) -> None:
+    def refused() -> int:
+        raise BlockingIOError(11, "Resource temporarily unavailable")
+
+    monkeypatch.setattr("os.fork", refused)
+    before = os.listdir("/proc/self/fd")
+    with Assistant.started(_Sum) as other:
+        assert other is None
+    assert len(os.listdir("/proc/self/fd")) == len(before)
+    assert beside(lambda: "done here")() == "done here"
+    assert copies == []
 
 
 def test_there_is_no_assistant_beside_other_threads(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -75,7 +75,7 @@ class Copy(Line):
 
 
 def started(work: Callable[[Line], None]) -> Copy | None:
-    """Start `work` in a copy of this process; None where there is no second processor, or a copy is not safe.
+    """Start `work` in a copy of this process; None where there is no second processor, or no copy can be made safely.
 
     The work must not print, ask, or change anything. Whatever fails in it is to be done here again, where its error is
     raised as usual.
@@ -84,7 +84,12 @@ def started(work: Callable[[Line], None]) -> Copy | None:
     if len(os.sched_getaffinity(0)) < 2 or threading.active_count() > 1:
         return None
     to_starter, to_copy = os.pipe(), os.pipe()
-    process = os.fork()
+    try:
+        process = os.fork()
+    except OSError:  # a limit on processes, as in a container
+        for end in (*to_starter, *to_copy):
+            os.close(end)
+        return None
     if process == 0:
         os.close(to_starter[0])
         os.close(to_copy[1])
