@@ -9,16 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, TypeAlias
 
-from coinjar.core.definition import (
-    Command,
-    Definition,
-    FromEnv,
-    FromFile,
-    FromStore,
-    Outside,
-    Undecryptable,
-    Unset,
-)
+from coinjar.core.definition import Command, Definition, FromEnv, FromFile, FromStore, Outside, Undecryptable, Unset
 from coinjar.core.errors import CoinJarError, InputError, Location, is_encrypted_for_others, raise_all
 from coinjar.core.kinds import normal
 from coinjar.core.model import Jar, Layer, Resolved, Scope, Variable

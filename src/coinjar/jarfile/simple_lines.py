@@ -165,7 +165,7 @@ class SimpleVariables:
 
 
 def _flow_keys(flow: str, line: int, column: int) -> _Keys | None:
-    """Return the keys of a mapping on one line that begins in this column; None if one is no good, or given twice."""
+    """Return the keys of a mapping on one line that begins in this column; None if one is invalid, or given twice."""
     keys: _Keys = {}
     for match in re.finditer(_FLOW_ENTRIES, flow):
         key, written = match.groups()

@@ -28,8 +28,6 @@ _AGAIN = 15.0
 """Seconds between renewals."""
 _RETRY = 2.0
 """Seconds between retries where the database failed."""
-_JUST_NOW = 1.0
-"""Seconds for which a renewal is as good as a new one."""
 
 
 class LockHolder(NamedTuple):
@@ -126,12 +124,6 @@ class DeliveryLock:
                 raise self.lost from None
             return False
         return True
-
-    def keep(self) -> None:
-        """Renew the lock, unless that was just done: nobody can have taken it since. Raises ExternalError."""
-        if time.monotonic() - self._renewed > _JUST_NOW:
-            self.renew()
-        self.check()
 
     def check(self) -> None:
         """Called before each write. Raises ExternalError if the lock is lost."""

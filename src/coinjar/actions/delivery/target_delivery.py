@@ -67,7 +67,7 @@ class TargetDelivery:
         inspection = self.inspected.inspection
         assert inspection
         try:
-            self.lock.keep()
+            self.lock.renew()
             target.before_write = self.lock.check
             if self.inspected.has_work(self.options):
                 if not self._still_stands(inspection):
@@ -151,7 +151,7 @@ class TargetDelivery:
                 if attempt == MOST_ATTEMPTS or (self.opened.is_guarded and not is_lost):
                     raise
                 reason = f"a response was lost ({fault.lost})" if isinstance(fault, ResponseLost) else _FASTER
-            self.lock.keep()
+            self.lock.renew()
             live = await target.read()
             changes = self._left(inspection, live)
             target.notes.add(

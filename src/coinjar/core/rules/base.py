@@ -45,7 +45,7 @@ class SetText(NamedTuple):
 
     @property
     def places(self) -> list[ScopedDefinition]:
-        """Where it is set; most texts are good, and nobody asks."""
+        """Where it is set. Made on demand: most texts have no fault to report."""
         return [ScopedDefinition(self.variable, *each) for each in self.found]
 
 
@@ -110,7 +110,7 @@ class CheckContext:
 
     @property
     def other_definitions(self) -> list[ScopedDefinition]:
-        """Every definition that is no plain text."""
+        """Every definition that is not a plain text."""
         return self._sorted[1]
 
     @cached_property
