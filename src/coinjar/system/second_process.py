@@ -111,8 +111,8 @@ def _serve(work: Callable[[Line], None], incoming: int, outgoing: int) -> NoRetu
 class Assistant(Generic[T]):
     """An object in a copy of this process, whose methods are called while this process goes on; no call changes it.
 
-    Where the copy fails, the object is made here, and its methods are called when their results are waited for. Read the
-    last result before the next call if both may be large: a pipe holds 64 KiB, and each process would wait for the other.
+    Where the copy fails, the object is made here, and its methods are called when their results are waited for. Read
+    the last result before the next call if both may be large: a pipe holds 64 KiB, and both processes would wait.
     """
 
     def __init__(self, make: Callable[[], T], copy: Copy) -> None:
