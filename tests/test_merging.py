@@ -14,8 +14,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from coinjar.core.definition import SealedEntry
 from coinjar.core.secret import reveal
-from coinjar.crypto.sealed_file import SealedEntry, changed, parse
+from coinjar.crypto.sealed_file import changed, parse
 from tests.conftest import IDENTITY, SEALED, Coinjar
 from tests.consumers import need
 from tests.jars import readers_of, somebody

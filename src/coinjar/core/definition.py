@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, TypeAlias
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.record import Record
@@ -72,7 +72,21 @@ class RotatingValue(Record):
     is_next: bool
 
 
-class SealedValue(Record):
+class SealedEntry(NamedTuple):
+    """One encrypted value of a file: its scope, its key, and its line."""
+
+    scope: str
+    name: str
+    key: str
+    sealed: str
+    line: int = 0
+
+    @property
+    def slot(self) -> tuple[str, str]:
+        return self.scope, self.name
+
+
+class SealedValue(NamedTuple):
     """What an encrypted entry contains: the value, the date when it was set (ISO 8601, UTC; "" if it is not known), and
     during a rotation the other value.
     """
@@ -113,20 +127,27 @@ class Definition:
 class SealedDefinition(Definition):
     """An encrypted value of the jar, decrypted when its content is first read."""
 
-    __slots__ = ("_opened", "opener", "scope")
+    __slots__ = ("_opened", "entry", "opener")
 
-    def __init__(self, opener: Callable[[], SealedValue], scope: str, file: str, line: int) -> None:
+    def __init__(self, opener: Callable[[SealedEntry], SealedValue], entry: SealedEntry, file: str) -> None:
         self.opener = opener
-        self.scope = scope
+        self.entry = entry
         self._opened: SealedValue | None = None
-        self.file, self.line, self.column = file, line, 1
-        self.seen, self.made = None, None
+        self.file = file
+        self.line = entry.line
+        self.column = 1
+        self.seen = self.made = None
+
+    @property
+    def scope(self) -> str:
+        """The scope in which the value is encrypted."""
+        return self.entry.scope
 
     @property
     def sealed_value(self) -> SealedValue:
         """All that the entry contains."""
         if self._opened is None:
-            self._opened = self.opener()
+            self._opened = self.opener(self.entry)
         return self._opened
 
     def __getattr__(self, name: str) -> Content:

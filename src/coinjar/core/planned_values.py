@@ -6,7 +6,16 @@ from collections.abc import Iterable, Sequence
 from functools import partial
 from typing import NamedTuple
 
-from coinjar.core.definition import UNSET, Content, Definition, SealedDefinition, SealedValue, Undecryptable, date_of
+from coinjar.core.definition import (
+    UNSET,
+    Content,
+    Definition,
+    SealedDefinition,
+    SealedEntry,
+    SealedValue,
+    Undecryptable,
+    date_of,
+)
 from coinjar.core.kinds import KINDS
 from coinjar.core.layers import Resolver, plain
 from coinjar.core.model import Jar, Layer, Variable
@@ -42,11 +51,16 @@ def with_planned(jar: Jar, planned: Iterable[PlannedValue]) -> Jar:
             if value.content is None:
                 layer.get(scope, {}).pop(value.name, None)
             elif is_sealed:
-                opener = partial(SealedValue, value.content, value.set_on)
-                layer.setdefault(scope, {})[value.name] = SealedDefinition(opener, scope, PLANNED, 0)
+                sealed = SealedValue(value.content, value.set_on)
+                entry = SealedEntry(scope, value.name, "", "")
+                layer.setdefault(scope, {})[value.name] = SealedDefinition(partial(_known, sealed), entry, PLANNED)
             else:
                 layer.setdefault(scope, {})[value.name] = Definition(value.content, PLANNED, 0, 0)
     return jar._replace(plain=layers)
+
+
+def _known(value: SealedValue, _: SealedEntry) -> SealedValue:
+    return value
 
 
 def same_content(variable: Variable, one: Definition | None, other: Definition | None) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 _HIDDEN = "••••"
+_new = str.__new__
 
 
 class Secret(str):
@@ -12,7 +13,7 @@ class Secret(str):
 
     def __new__(cls, text: str) -> Secret:
         """Not `str`, which would call the mask."""
-        return text if isinstance(text, Secret) else super().__new__(cls, text)
+        return text if isinstance(text, Secret) else _new(cls, text)
 
     def __repr__(self) -> str:
         return _HIDDEN

@@ -12,8 +12,8 @@ import re
 from bisect import bisect_right
 from collections.abc import Mapping
 from itertools import accumulate
-from typing import NamedTuple
 
+from coinjar.core.definition import SealedEntry
 from coinjar.core.errors import CoinJarError, InputError, Location, raise_all
 from coinjar.core.names import ANY_NAME, SMALL_NAME
 
@@ -23,20 +23,6 @@ LARGEST = 64 << 20
 _LINE = re.compile(rf"({SMALL_NAME}) ({ANY_NAME}) ([0-9a-f]{{8}}) ([A-Za-z0-9+/]+={{0,2}})")
 _HEADING = re.compile(rf"# {ANY_NAME}")
 _MARKER = ("<<<<<<<", "=======", ">>>>>>>", "|||||||")
-
-
-class SealedEntry(NamedTuple):
-    """One sealed value: its scope, its key, and its line."""
-
-    scope: str
-    name: str
-    key: str
-    sealed: str
-    line: int = 0
-
-    @property
-    def slot(self) -> tuple[str, str]:
-        return self.scope, self.name
 
 
 def parse(data: bytes, file: str) -> list[SealedEntry]:
@@ -60,13 +46,14 @@ def parse(data: bytes, file: str) -> list[SealedEntry]:
             code="coins",
         )
     for number, line in enumerate(lines, 1):
+        if not line or line[0] == "#" or line == "\r":
+            continue
         text = line.removesuffix("\r")
-        if not text or text.startswith("#"):
-            continue
-        match = _LINE.fullmatch(text)
-        if match and len(match[4]) % 4 == 0:
-            coins.append(SealedEntry(match[1], match[2], match[3], match[4], number))
-            continue
+        if match := _LINE.fullmatch(text):
+            scope, name, key, sealed = match.groups()
+            if len(sealed) % 4 == 0:
+                coins.append(SealedEntry(scope, name, key, sealed, number))
+                continue
         location = Location(file, number, 1)
         if text.startswith(_MARKER):
             hint = "keep the lines of both sides, one where scope and name are the same, and remove the markers"

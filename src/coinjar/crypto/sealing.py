@@ -21,6 +21,7 @@ _PADDED_TO = 32
 """Plaintexts are padded to a multiple of this many bytes, so that a sealed text hides the exact length."""
 _TEXT, _REFERENCES, _UNSET = "=", "$", "-"
 _DATED, _NEXT, _PREVIOUS = "@", ">", "<"
+_USUAL = re.compile(r"(?:@(\d{4}-\d\d-\d\d))?=")
 _STAMP = re.compile(r"@(\d{4}-\d\d-\d\d|-)(?:([<>])(\d{4}-\d\d-\d\d|-) (\d{1,8}):)?")
 
 
@@ -89,6 +90,8 @@ def _stamp(value: SealedValue) -> str:
 
 def _read(text: str) -> SealedValue:
     """Return the value of a decrypted text. Raises ValueError, CoinJarError."""
+    if usual := _USUAL.match(text):
+        return SealedValue(Secret(text[usual.end() :]), usual[1] or "")
     set_on, other = "", None
     if text[:1] == _DATED:
         stamp = _STAMP.match(text)

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
+from coinjar.core.definition import SealedEntry
 from coinjar.core.errors import CoinJarError, DecryptionError, Location
 from coinjar.core.model import Jar
 from coinjar.core.name_change import APPLICATION, COMMANDS, SERVICE, STAGE, NameChange, service_references
 from coinjar.core.reference_renames import in_references, spliced
 from coinjar.core.references import Template, parse_template
-from coinjar.crypto.sealed_file import SealedEntry
 from coinjar.crypto.sealing import Unsealer, UnsealError, associated
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import load_declarations

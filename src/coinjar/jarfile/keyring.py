@@ -8,14 +8,13 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from coinjar.core.definition import SealedValue, Undecryptable
+from coinjar.core.definition import SealedEntry, SealedValue, Undecryptable
 from coinjar.core.errors import CoinJarError, DecryptionError, Location
 from coinjar.core.model import Jar
 from coinjar.core.names import ALL
 from coinjar.core.record import Record
 from coinjar.core.references import Template
 from coinjar.crypto.age import DamagedFile, Identity, NotARecipient, short
-from coinjar.crypto.sealed_file import SealedEntry
 from coinjar.crypto.sealing import Key, Unsealer, UnsealError, associated
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.sealed_files import read_sealed_file
@@ -87,7 +86,7 @@ class KeyRing:
         self._nobody: DecryptionError | None = None
         self._keys: dict[tuple[str, str], DataKey | DecryptionError] = {}
         self._approvals: dict[str, ApprovalKey | DecryptionError | None] = {}
-        self._openers: dict[tuple[str, str], list[Unsealer]] = {}
+        self._unsealers: dict[tuple[str, str], dict[str, Unsealer]] = {}
 
     def read(self, path: Path) -> bytes | None:
         """Return the content of a key file, None if there is none. Raises InputError."""
@@ -187,53 +186,53 @@ class KeyRing:
 
     def open(self, jar: Jar, stage: str, coin: SealedEntry, file: str) -> SealedValue:
         """Return a decrypted value; one that cannot be decrypted becomes Undecryptable, with the reason."""
+        slot = (stage, coin.scope)
         try:
-            value = self._opened(jar, stage, coin, file)
+            unsealer = (self._unsealers.get(slot) or self._made_unsealers(slot)).get(coin.key)
+            if unsealer is None:
+                raise self._of_another_key(slot, coin, file)
+            value = unsealer.open(coin.sealed, associated(jar.app, stage, coin.scope, coin.name))
         except DecryptionError as fault:
             return SealedValue(Undecryptable(fault))
-        content = value.content
-        if isinstance(content, Template):
-            unknown = _unknown(jar, content)
-            if unknown:
-                from coinjar.jarfile.bound_names import with_present_names  # rarely needed: not at every start
+        except UnsealError:
+            from coinjar.jarfile.bound_names import not_of_this_name  # rarely needed: not at every start
 
-                content = with_present_names(content, jar)
-                unknown = _unknown(jar, content)
-            if unknown:
-                message = (
-                    f"the sealed value of {coin.name} refers to {unknown[0]}, which is not declared (or to an "
-                    "undeclared service)"
-                )
-                broken = DecryptionError(
-                    message,
-                    hint="declare it, or set the value again",
-                    location=Location(file, coin.line, 1),
-                    code="tampered",
-                )
-                return SealedValue(Undecryptable(broken))
-            return value._replace(content=content)
-        return value
+            assert unsealer is not None
+            location = Location(file, coin.line, 1)
+            return SealedValue(Undecryptable(not_of_this_name(self.folder, jar, stage, coin, unsealer, location)))
+        return value if isinstance(value.content, str) else self._referring(jar, coin, value, file)
 
-    def _opened(self, jar: Jar, stage: str, coin: SealedEntry, file: str) -> SealedValue:
-        slot = (stage, coin.scope)
-        if slot not in self._openers:
-            key = self.key(*slot)
-            self._openers[slot] = [Unsealer(data_key) for data_key in (key.key, key.earlier) if data_key]
-        for opener in self._openers[slot]:
-            if opener.id == coin.key:
-                try:
-                    return opener.open(coin.sealed, associated(jar.app, stage, coin.scope, coin.name))
-                except UnsealError:
-                    from coinjar.jarfile.bound_names import not_of_this_name  # rarely needed: not at every start
+    def _made_unsealers(self, slot: tuple[str, str]) -> dict[str, Unsealer]:
+        key = self.key(*slot)
+        made = {data_key.id: Unsealer(data_key) for data_key in (key.earlier, key.key) if data_key}
+        self._unsealers[slot] = made
+        return made
 
-                    location = Location(file, coin.line, 1)
-                    raise not_of_this_name(self.folder, jar, stage, coin, opener, location) from None
+    def _of_another_key(self, slot: tuple[str, str], coin: SealedEntry, file: str) -> DecryptionError:
         message = (
             f"{coin.name} is encrypted with another key than {display_path(JarLayout(self.folder).key(*slot))} "
             "contains: an earlier key, or the key file was exchanged"
         )
         hint = "restore the line and the key file from one commit, or set the value again"
-        raise DecryptionError(message, hint=hint, location=Location(file, coin.line, 1), code="tampered")
+        return DecryptionError(message, hint=hint, location=Location(file, coin.line, 1), code="tampered")
+
+    def _referring(self, jar: Jar, coin: SealedEntry, value: SealedValue, file: str) -> SealedValue:
+        """Return a value whose references have the present names; Undecryptable if one is not declared."""
+        content = value.content
+        if not isinstance(content, Template) or not (unknown := _unknown(jar, content)):
+            return value
+        from coinjar.jarfile.bound_names import with_present_names  # rarely needed: not at every start
+
+        content = with_present_names(content, jar)
+        if not (unknown := _unknown(jar, content)):
+            return value._replace(content=content)
+        message = (
+            f"the sealed value of {coin.name} refers to {unknown[0]}, which is not declared (or to an "
+            "undeclared service)"
+        )
+        hint = "declare it, or set the value again"
+        location = Location(file, coin.line, 1)
+        return SealedValue(Undecryptable(DecryptionError(message, hint=hint, location=location, code="tampered")))
 
     def approval_key(self, stage: str) -> ApprovalKey | None:
         """Return the key that approves a stage's readers; None if the stage has none.

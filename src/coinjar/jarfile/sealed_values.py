@@ -8,11 +8,11 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING
 
-from coinjar.core.definition import Definition, SealedDefinition, SealedValue, Undecryptable
+from coinjar.core.definition import Definition, SealedDefinition, SealedEntry, SealedValue, Undecryptable
 from coinjar.core.errors import CoinJarError, DecryptionError, InputError, Location, raise_all
 from coinjar.core.model import Jar, Layer
 from coinjar.core.names import ALL, suggestion
-from coinjar.crypto.sealed_file import SealedEntry, parse
+from coinjar.crypto.sealed_file import parse
 
 if TYPE_CHECKING:
     from coinjar.jarfile.keyring import KeyRing
@@ -23,7 +23,6 @@ Ring = Callable[[], "KeyRing"]
 
 def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring) -> Layer:
     """Return the layer `name` with its sealed values. Raises every line that does not fit the declarations, at once."""
-    faults: list[CoinJarError] = []
     coins = parse(data, file)
     sealed = {coin.name for coin in coins}
     result: Layer = {
@@ -32,6 +31,14 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
     }
     former = {old: variable.name for variable in jar.variables.values() for old in variable.formerly}
     plain = {variable: definition for values in layer.values() for variable, definition in values.items()}
+    opener = partial(_open, ring, jar, name, file)
+    if sealed.isdisjoint(former) and sealed.isdisjoint(plain) and _all_fit(jar, coins, sealed):
+        for scope in dict.fromkeys([coin.scope for coin in coins]):
+            result.setdefault(scope, {})
+        for coin in coins:
+            result[coin.scope][coin.name] = SealedDefinition(opener, coin, file)
+        return result
+    faults: list[CoinJarError] = []
     lines: dict[tuple[str, str], list[int]] = {}
     for coin in coins:
         lines.setdefault(coin.slot, []).append(coin.line)
@@ -43,16 +50,29 @@ def merge(jar: Jar, name: str, layer: Layer, data: bytes, file: str, ring: Ring)
             faults.append(fault)
         else:
             doubt = _doubt(coin, file, lines[coin.slot], plain.get(now)) or _unapproved_rename(coin, now, name, file)
-            opener = (
-                partial(SealedValue, Undecryptable(doubt)) if doubt else partial(_open, ring, jar, name, coin, file)
+            result.setdefault(coin.scope, {})[now] = SealedDefinition(
+                partial(_doubtful, doubt) if doubt else opener, coin, file
             )
-            result.setdefault(coin.scope, {})[now] = SealedDefinition(opener, coin.scope, file, coin.line)
     raise_all(faults)
     return result
 
 
-def _open(ring: Ring, jar: Jar, layer: str, coin: SealedEntry, file: str) -> SealedValue:
+def _all_fit(jar: Jar, coins: list[SealedEntry], names: set[str]) -> bool:
+    """Return whether all values are given once, and of secrets and scopes that are declared."""
+    variables = jar.variables
+    return (
+        all(name in variables and variables[name].secret for name in names)
+        and {coin.scope for coin in coins} <= {ALL, *jar.services}
+        and len({coin.slot for coin in coins}) == len(coins)
+    )
+
+
+def _open(ring: Ring, jar: Jar, layer: str, file: str, coin: SealedEntry) -> SealedValue:
     return ring().open(jar, layer, coin, file)
+
+
+def _doubtful(doubt: CoinJarError, _: SealedEntry) -> SealedValue:
+    return SealedValue(Undecryptable(doubt))
 
 
 def _doubt(coin: SealedEntry, file: str, lines: list[int], plain: Definition | None) -> CoinJarError | None:

@@ -6,10 +6,9 @@ from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING
 
 from coinjar.actions.secrets.first_key import FirstKey
-from coinjar.core.definition import SealedValue, Undecryptable
+from coinjar.core.definition import SealedEntry, SealedValue, Undecryptable
 from coinjar.core.errors import CoinJarError, DecryptionError
 from coinjar.core.record import Record
-from coinjar.crypto.sealed_file import SealedEntry
 from coinjar.jarfile.keyring import DataKey, scopes
 from coinjar.jarfile.layout import JarLayout
 from coinjar.system.files import display_path

@@ -11,12 +11,12 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import SealedValue, Unset
+from coinjar.core.definition import SealedEntry, SealedValue, Unset
 from coinjar.core.errors import CoinJarError, DecryptionError
 from coinjar.core.model import Jar
 from coinjar.core.references import Template
 from coinjar.core.secret import reveal
-from coinjar.crypto.sealed_file import SealedEntry, parse
+from coinjar.crypto.sealed_file import parse
 from coinjar.crypto.sealing import Unsealer, UnsealError, associated
 from coinjar.jarfile.keyring import DataKey, KeyRing
 from coinjar.jarfile.layout import JarLayout

@@ -6,9 +6,9 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import SealedValue
+from coinjar.core.definition import SealedEntry, SealedValue
 from coinjar.core.errors import CoinJarError, UsageError
-from coinjar.crypto.sealed_file import SealedEntry, parse
+from coinjar.crypto.sealed_file import parse
 from coinjar.jarfile.layout import JarLayout
 from coinjar.jarfile.load import load_declarations, read_bytes
 from coinjar.jarfile.local_folder import locked

@@ -16,12 +16,12 @@ from coinjar.actions.secrets.approval import ReaderApproval
 from coinjar.actions.secrets.first_key import FirstKey
 from coinjar.actions.secrets.key_check import DecryptedEntry, KeyCheck
 from coinjar.core.consent import decrypting
-from coinjar.core.definition import Content, SealedDefinition, SealedValue, Undecryptable
+from coinjar.core.definition import Content, SealedDefinition, SealedEntry, SealedValue, Undecryptable
 from coinjar.core.errors import InputError, Location
 from coinjar.core.model import Jar
 from coinjar.core.names import ALL
 from coinjar.crypto.age import wrap
-from coinjar.crypto.sealed_file import SealedEntry, changed, parse
+from coinjar.crypto.sealed_file import changed, parse
 from coinjar.crypto.sealing import Key, associated, can_seal, seal
 from coinjar.documents.edit import apply
 from coinjar.jarfile.keyring import DataKey, scopes

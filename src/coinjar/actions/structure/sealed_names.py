@@ -15,13 +15,13 @@ from coinjar.actions.editing.rename_edits import UnchangedUse
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.structure.planned_files import PlannedFiles
 from coinjar.core.consent import Act, decrypting, encrypting
-from coinjar.core.definition import Content, SealedValue
+from coinjar.core.definition import Content, SealedEntry, SealedValue
 from coinjar.core.errors import DecryptionError, InputError, Location, is_encrypted_for_others
 from coinjar.core.name_change import APPLICATION, SERVICE, NameChange, service_references
 from coinjar.core.reference_renames import spliced
 from coinjar.core.references import Template, parse_template
 from coinjar.crypto.approval import ApprovalKey, approve, approved_with, fingerprint
-from coinjar.crypto.sealed_file import SealedEntry, parse, with_entries
+from coinjar.crypto.sealed_file import parse, with_entries
 from coinjar.crypto.sealing import Unsealer, UnsealError, associated, seal
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.tree import TreeNode
