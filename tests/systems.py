@@ -106,7 +106,7 @@ def sshd(folder: Path, listen: str = "127.0.0.1") -> Iterator[int]:
     (folder / "sshd_config").write_text(
         f"ListenAddress {listen}:{port}\nHostKey {folder}/host_key\nPidFile none\n"
         f"AuthorizedKeysFile {folder}/authorized_keys\nStrictModes no\nUsePAM no\n"
-        "PasswordAuthentication no\nKbdInteractiveAuthentication no\nMaxStartups 300\nMaxSessions 50\n"
+        "PasswordAuthentication no\nKbdInteractiveAuthentication no\nMaxStartups 300\n"
         "Subsystem sftp internal-sftp\n"
     )
     if os.geteuid() == 0:

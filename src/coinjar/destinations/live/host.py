@@ -7,58 +7,37 @@ from __future__ import annotations
 import asyncio
 import re
 import shlex
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING
 
 from yaml.nodes import MappingNode
 
 from coinjar.core.consent import READS, RUNS, Act
 from coinjar.core.delivery import DeliveryChange, DesiredValue, LiveValue
-from coinjar.core.errors import CoinJarError, ExternalError, InputError
+from coinjar.core.errors import CoinJarError, InputError
 from coinjar.core.model import Destination
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.declared_acts import contact, content_digest, file_words, ssh_programs
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
-from coinjar.destinations.live.fast_ssh_import import import_asyncssh
+from coinjar.destinations.live.ssh_address import (
+    MachineFault,
+    SshAddress,
+    has_own_configuration,
+    network_connection,
+    parse_address,
+)
 from coinjar.destinations.options import NAMES, Option
 from coinjar.destinations.stage_view import RenderContext, StageView
 from coinjar.documents.field_reader import FieldReader
 from coinjar.system.files import expanded, is_outside, leads_outside, link_outside
 
-import_asyncssh()
+if TYPE_CHECKING:
+    from coinjar.destinations.live.machine import Machine
 
-import asyncssh  # noqa: E402 - only after it was imported quickly
-
-_UNFINISHED = ".coinjar-unfinished"
 _NAMED = 4
 """Machines that a consent names; of more, their number and a digest of all."""
-_PATIENCE = 30
-"""Timeout of a connection, in seconds."""
-_CHOWN_PATIENCE = 30
-"""Timeout of changing a file's owner, in seconds."""
-
-
-class SshAddress(NamedTuple):
-    """`[USER@]HOST[:PORT]`."""
-
-    user: str
-    host: str
-    port: int
-
-    @property
-    def name(self) -> str:
-        return self.host if self.port in (0, 22) else f"{self.host}:{self.port}"
-
-    @property
-    def login(self) -> str:
-        return f"{self.user}@{self.name}" if self.user else self.name
-
-
-def parse_address(text: str) -> SshAddress | None:
-    """Return the parts; None if it is not an address. An IPv6 address with a port is in brackets."""
-    match = re.fullmatch(r"(?:([^@\s]+)@)?(?:\[([0-9a-fA-F:]+)\]|([^@:\s]+))(?::(\d{1,5}))?", text)
-    return SshAddress(match[1] or "", match[2] or match[3], int(match[4] or 0)) if match else None
 
 
 class HostDestination(LiveDestination):
@@ -96,9 +75,9 @@ class HostDestination(LiveDestination):
         self.hosts = self._hosts()
         self._refuse_one_file_for_two_stages()
         self.at_once = max(self.count("at_once", 128), 1)
-        self._users: dict[str, set[str]] = {}
+        self._users: dict[SshAddress, set[str]] = {}
         self._shared: dict[str, object] | None = None
-        self._connections: dict[str, asyncio.Future[asyncssh.SSHClientConnection]] = {}
+        self._machines: dict[SshAddress, asyncio.Future[Machine]] = {}
         if self.owner and not re.fullmatch(r"\d+:\d+|[a-z_][\w-]*(:[a-z_][\w-]*)?", self.owner):
             fields.fault(self.options["owner"], "'owner' is user, or user:group", "write root:ticketing", "destination")
 
@@ -195,55 +174,40 @@ class HostDestination(LiveDestination):
         wanted = {service: self.wanted_of(view, service) for service in services}  # shared by all machines
         return [HostTarget(self, view, service, host, wanted[service]) for service in services for host in hosts]
 
-    async def connect(self, target: HostTarget) -> asyncssh.SSHClientConnection:
+    async def connect(self, target: HostTarget) -> Machine:
         """Return the connection to a target's machine, which several services on it share. Raises ExternalError."""
-        name = f"{target.address.user}@{target.address.host}:{target.address.port}"
-        self._users.setdefault(name, set()).add(target.key)
-        if name not in self._connections:
-            self._connections[name] = asyncio.ensure_future(self._connect(target))
-        return await self._connections[name]
+        self._users.setdefault(target.address, set()).add(target.key)
+        if target.address not in self._machines:
+            self._machines[target.address] = asyncio.ensure_future(self._connected(target.address))
+        with target.faults():
+            return await self._machines[target.address]
 
-    async def _connect(self, target: HostTarget) -> asyncssh.SSHClientConnection:
-        address = target.address
+    async def _connected(self, address: SshAddress) -> Machine:
+        """Connect to a machine: the SSH library is imported while the first ones answer. Raises MachineFault."""
         options: dict[str, object] = {"config": [str(self._file("ssh_config"))] if "ssh_config" in self.options else ()}
         if address.user:
             options["username"] = address.user
         if address.port:
             options["port"] = address.port
+        is_direct = "ssh_config" not in self.options and not has_own_configuration()
+        sock = await network_connection(address) if is_direct else None
         try:
-            options |= self._read_once()
-            return await asyncssh.connect(
-                address.host, connect_timeout=_PATIENCE, login_timeout=_PATIENCE, keepalive_interval=15, **options
-            )
-        except asyncssh.HostKeyNotVerifiable:
-            hint = (
-                "compare its key with the machine's own, then add it to known_hosts; if it changed, find out why first"
-            )
-            raise unreadable(target, "its host key is not the known one", hint, code="host-key") from None
-        except asyncssh.PermissionDenied:
-            raise unreadable(
-                target, "it refused the login", "check the user, and that the key is in authorized_keys", code="ssh"
-            ) from None
-        except ValueError as fault:  # a key, a configuration or a known_hosts file that cannot be read
-            raise unreadable(
-                target,
-                f"cannot use the SSH key or configuration: {fault}",
-                "check identity_file, ssh_config and known_hosts",
-                code="ssh",
-            ) from None
-        except (OSError, asyncssh.Error, TimeoutError) as fault:
-            raise unreadable(
-                target, f"cannot connect ({_told(fault)})", "check that it is running, and the address", code="ssh"
-            ) from None
+            from coinjar.destinations.live import machine
 
-    def _read_once(self) -> dict[str, object]:
-        """Return the known hosts and the key, read once for all machines."""
+            options |= self._read_once(machine.shared_options)
+        except BaseException:
+            if sock is not None:
+                sock.close()
+            raise
+        return await machine.connected(address.host, options, sock)
+
+    def _read_once(self, read: Callable[[Path | None, Path | None], dict[str, object]]) -> dict[str, object]:
+        """Return the known hosts and the key, read once for all machines. Raises MachineFault."""
         if self._shared is None:
-            self._shared = {}
-            if "known_hosts" in self.options:
-                self._shared["known_hosts"] = asyncssh.read_known_hosts(str(self._file("known_hosts")))
-            if "identity_file" in self.options:
-                self._shared["client_keys"] = asyncssh.load_keypairs(str(self._file("identity_file")))
+            known, key = (
+                self._file(name) if name in self.options else None for name in ("known_hosts", "identity_file")
+            )
+            self._shared = read(known, key)
         return self._shared
 
     def _file(self, key: str) -> Path:
@@ -254,16 +218,11 @@ class HostDestination(LiveDestination):
 
     async def disconnect(self, target: HostTarget) -> None:
         """Close the connection to a target's machine, once no other target uses it."""
-        name = f"{target.address.user}@{target.address.host}:{target.address.port}"
-        self._users.get(name, set()).discard(target.key)
-        future = self._connections.pop(name, None) if not self._users.get(name) else None
+        users = self._users.get(target.address, set())
+        users.discard(target.key)
+        future = self._machines.pop(target.address, None) if not users else None
         if future is not None and future.done() and not future.cancelled() and future.exception() is None:
-            future.result().close()
-            await future.result().wait_closed()
-
-
-def _told(fault: BaseException) -> str:
-    return str(getattr(fault, "strerror", None) or getattr(fault, "reason", None) or type(fault).__name__)
+            await future.result().end()
 
 
 class HostTarget(Target):
@@ -283,7 +242,6 @@ class HostTarget(Target):
         self.needs_restart = bool(self.reload)
         label = f"{host.destination.name} ({service} at {address.name})"
         super().__init__(f"{service}@{address.name}", label, [service], wanted, host.destination.location)
-        self._sftp: asyncssh.SFTPClient | None = None
 
     def unsupported_variables(self) -> list[CoinJarError]:
         return self.file.unsupported_variables(self.label, self.desired_values)
@@ -292,29 +250,20 @@ class HostTarget(Target):
         await self.made.connect(self)  # its key in known_hosts identifies it
         return ""
 
-    async def _files(self) -> asyncssh.SFTPClient:
-        if self._sftp is None:
-            connection = await self.made.connect(self)
-            try:
-                self._sftp = await connection.start_sftp_client()
-            except (OSError, asyncssh.Error) as fault:
-                raise self._failed("it does not support file transfer (SFTP)", fault) from None
-        return self._sftp
-
-    def _failed(self, words: str, fault: BaseException) -> ExternalError:
-        return unreadable(
-            self, f"{words}: {_told(fault)}", "check the path, its permissions and the free space there", code="ssh"
-        )
+    @contextmanager
+    def faults(self) -> Iterator[None]:
+        """Raise the faults of the machine as errors of this target."""
+        try:
+            yield
+        except MachineFault as fault:
+            raise unreadable(self, fault.words, fault.hint, code=fault.code) from None
 
     async def read(self) -> dict[str, LiveValue]:
-        files = await self._files()
-        try:
-            async with files.open(self.path, "rb") as file:
-                data: bytes = await file.read()
-        except asyncssh.SFTPNoSuchFile:
+        machine = await self.made.connect(self)
+        with self.faults():
+            data = await machine.read(self.path)
+        if data is None:
             return {}
-        except (OSError, asyncssh.Error) as fault:
-            raise self._failed(f"cannot read {self.path}", fault) from None
         try:
             return self.file.held(data, f"{self.address.name}:{self.path}")
         except InputError as fault:
@@ -339,35 +288,9 @@ class HostTarget(Target):
     async def write(self, changes: Sequence[DeliveryChange], live: Mapping[str, LiveValue]) -> None:
         del changes, live  # the file is written whole
         self.before_write()
-        files = await self._files()
-        unfinished = f"{self.path}{_UNFINISHED}"
-        try:
-            folder = self.path.rpartition("/")[0]
-            if folder and not await files.exists(folder):
-                await files.makedirs(folder, exist_ok=True)
-            if await files.exists(unfinished):
-                await files.remove(unfinished)
-            async with files.open(unfinished, "xb", asyncssh.SFTPAttrs(permissions=0o600)) as file:
-                await file.write(self.file.data(self.desired_values))
-            await files.chmod(unfinished, 0o600)
-            if self.made.owner:
-                await self._give_away(unfinished)
-            await files.posix_rename(unfinished, self.path)
-        except (OSError, asyncssh.Error) as fault:
-            raise self._failed(f"cannot write {self.path}", fault) from None
-
-    async def _give_away(self, path: str) -> None:
-        user, _, group = self.made.owner.partition(":")
-        if user.isdigit() and group.isdigit():
-            await (await self._files()).chown(path, int(user), int(group))
-            return
-        connection = await self.made.connect(self)
-        done = await connection.run(
-            f"chown -- {shlex.quote(self.made.owner)} {shlex.quote(path)}", check=False, timeout=_CHOWN_PATIENCE
-        )
-        if done.exit_status:
-            hint = "only root can change owners; check that the user exists"
-            raise unreadable(self, f"cannot change its owner to {self.made.owner}", hint, code="ssh")
+        machine = await self.made.connect(self)
+        with self.faults():
+            await machine.replace(self.path, self.file.data(self.desired_values), self.made.owner)
 
     def restart_words(self) -> str:
         return f"runs {shlex.join(self.reload)} there" if self.reload else ""
@@ -376,24 +299,14 @@ class HostTarget(Target):
         return None if self.reload else NOW
 
     async def restart(self) -> None:
-        connection = await self.made.connect(self)
-        try:
-            command = shlex.join(self.reload)
-            done = await connection.run(
-                command, check=False, timeout=self.made.restart_timeout, encoding=None, stderr=asyncssh.STDOUT
-            )
-        except (OSError, asyncssh.Error, TimeoutError) as fault:
-            raise self._failed(f"cannot run {self.reload[0]}", fault) from None
-        if done.returncode:
-            output = done.stdout if isinstance(done.stdout, bytes) else str(done.stdout or "").encode()
+        machine = await self.made.connect(self)
+        command = shlex.join(self.reload)
+        with self.faults():
+            status, output = await machine.run(command, self.made.restart_timeout)
+        if status:
             message = last_lines(output, self.desired_values.values())
-            words = f"{self.reload[0]} ended with {done.returncode}" + (
-                f": {message}" if message else ", and printed nothing"
-            )
+            words = f"{self.reload[0]} ended with {status}" + (f": {message}" if message else ", and printed nothing")
             raise unreadable(self, words, f"the file is written; run there by hand: {command}", code="reload")
 
     async def close(self) -> None:
-        if self._sftp is not None:
-            self._sftp.exit()
-            self._sftp = None
         await self.made.disconnect(self)

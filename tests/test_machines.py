@@ -1,0 +1,101 @@
+"""Deliveries to machines over SSH: how they are reached, and what is on them before."""
+
+from __future__ import annotations
+
+import getpass
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Coinjar
+from tests.systems import free_port, sshd
+from tests.test_program import imported
+
+USER = getpass.getuser()
+DECLARED = "stages: {dev: {}}\nvariables: {LEVEL: {default: info}}\ndestinations:\n"
+KEYS = "known_hosts: sshd/known_hosts, identity_file: sshd/user_key"
+
+
+@pytest.fixture
+def port(cj: Coinjar) -> Iterator[int]:
+    with sshd(cj.folder / "sshd") as port:
+        yield port
+
+
+def there(cj: Coinjar) -> list[str]:
+    return sorted(path.name for path in (cj.folder / "there").iterdir())
+
+
+def farm(cj: Coinjar, hosts: str, more: str = KEYS) -> str:
+    return f"  farm: {{type: host, hosts: [{hosts}], path: '{cj.folder}/there/{{host}}.{{service}}', {more}}}\n"
+
+
+def test_more_services_on_a_machine_than_sessions_in_a_connection(
+    jar: Callable[..., Coinjar], cj: Coinjar, port: int
+) -> None:
+    """An sshd allows ten sessions to a connection unless it is configured otherwise."""
+    services = ", ".join(f"s{number}: {{}}" for number in range(12))
+    jar(
+        f"services: {{{services}}}\n{DECLARED}"
+        + farm(cj, f"'{USER}@127.0.0.1:{port}'", f"{KEYS}, reload: [sh, -c, 'sleep 0.3']")
+    )
+    assert "12 delivered" in cj("deliver", "dev", "--restart").out
+    assert len(there(cj)) == 12
+    assert "12 up to date" in cj("deliver", "dev", "--restart").out
+
+
+def test_a_folder_that_is_missing_and_a_file_that_was_left(jar: Callable[..., Coinjar], cj: Coinjar, port: int) -> None:
+    jar(f"services: {{web: {{}}, mailer: {{}}}}\n{DECLARED}" + farm(cj, f"'{USER}@127.0.0.1:{port}'"))
+    assert "2 delivered" in cj("deliver", "dev").out
+    for path in (cj.folder / "there").iterdir():
+        assert path.stat().st_mode & 0o777 == 0o600
+        path.with_name(f"{path.name}.coinjar-unfinished").write_text("half of a fi")
+    cj("put", "LEVEL=debug", "--stage", "dev")
+    assert "2 delivered" in cj("deliver", "dev").out
+    assert there(cj) == [f"127.0.0.1:{port}.mailer", f"127.0.0.1:{port}.web"]
+    assert {path.read_text().count("debug") for path in (cj.folder / "there").iterdir()} == {1}
+
+
+def test_machines_by_name_and_by_the_persons_own_configuration(
+    jar: Callable[..., Coinjar], cj: Coinjar, port: int
+) -> None:
+    known = cj.folder / "sshd/known_hosts"
+    known.write_text(known.read_text() + known.read_text().replace("[127.0.0.1]", "[localhost]"))
+    jar(f"services: {{web: {{}}}}\n{DECLARED}" + farm(cj, f"'{USER}@localhost:{port}'"))
+    assert "1 delivered" in cj("deliver", "dev").out
+    configuration = Path(cj.env["HOME"]) / ".ssh/config"
+    configuration.parent.mkdir()
+    configuration.write_text(
+        f"Host pier\n  HostName 127.0.0.1\n  HostKeyAlias [127.0.0.1]:{port}\n  Port {port}\n  User {USER}\n"
+    )
+    cj.write({"jar/jar.yaml": (cj.folder / "jar/jar.yaml").read_text().replace(f"{USER}@localhost:{port}", "pier")})
+    assert "1 delivered" in cj("deliver", "dev").out
+    assert there(cj) == [f"localhost:{port}.web", "pier.web"]
+
+
+def test_a_key_that_cannot_be_used_is_used_for_no_machine(jar: Callable[..., Coinjar], cj: Coinjar, port: int) -> None:
+    """Not even for the second one, which was connected to with the person's own keys instead."""
+    (cj.folder / "sshd/user_key").write_text("not a key\n")
+    jar(f"services: {{web: {{}}}}\n{DECLARED}" + farm(cj, f"'{USER}@127.0.0.1:{port}', '{USER}@localhost:{port}'"))
+    done = cj("deliver", "dev", code=5)
+    assert "2 failed" in done.out
+    assert done.out.count("cannot use the SSH key or configuration") == 2
+    assert not (cj.folder / "there").exists()
+
+
+def test_machines_that_are_not_reached(jar: Callable[..., Coinjar], cj: Coinjar, port: int) -> None:
+    closed = free_port()
+    hosts = f"'{USER}@127.0.0.1:{closed}', '{USER}@127.0.0.1:{port}', '{USER}@nowhere.invalid:{port}'"
+    jar(f"services: {{web: {{}}}}\n{DECLARED}" + farm(cj, hosts))
+    done = cj("deliver", "dev", code=5)
+    assert "1 delivered, 2 failed" in done.out, done.out
+    assert f"farm (web at 127.0.0.1:{closed}): cannot connect (" in done.err
+    assert f"farm (web at nowhere.invalid:{port}): cannot connect (" in done.err
+
+
+def test_a_jar_with_machines_is_checked_without_the_ssh_library(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """Its import takes longer than the check."""
+    jar(f"services: {{web: {{}}}}\n{DECLARED}" + farm(cj, "pier"))
+    for command in (["check"], ["destinations"], ["consent", "--show"]):
+        assert "asyncssh" not in imported(cj, *command)
