@@ -84,6 +84,18 @@ def test_a_key_that_cannot_be_used_is_used_for_no_machine(jar: Callable[..., Coi
     assert not (cj.folder / "there").exists()
 
 
+def test_a_reload_during_which_the_connection_is_lost(jar: Callable[..., Coinjar], cj: Coinjar, port: int) -> None:
+    """Nobody knows whether it succeeded, so it is not said."""
+    jar(
+        f"services: {{web: {{}}}}\n{DECLARED}"
+        + farm(cj, f"'{USER}@127.0.0.1:{port}'", f"{KEYS}, reload: [sh, -c, 'kill -9 $PPID']")
+    )
+    done = cj("deliver", "dev", "--restart", code=5)
+    assert "1 failed" in done.out
+    assert "cannot run sh" in done.err
+    assert "pending restart" in cj("drift", "dev", code=1).out
+
+
 def test_machines_that_are_not_reached(jar: Callable[..., Coinjar], cj: Coinjar, port: int) -> None:
     closed = free_port()
     hosts = f"'{USER}@127.0.0.1:{closed}', '{USER}@127.0.0.1:{port}', '{USER}@nowhere.invalid:{port}'"

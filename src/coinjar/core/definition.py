@@ -154,8 +154,11 @@ class SealedDefinition(Definition):
         """Decrypt the content where it is read for the first time; it is an ordinary attribute from then on."""
         if name != "content":
             raise AttributeError(name)
-        self.content = self.sealed_value.content
-        return self.content
+        opened = self._opened
+        if opened is None:
+            opened = self._opened = self.opener(self.entry)
+        content = self.content = opened.content
+        return content
 
 
 def date_of(definition: Definition | None) -> str:

@@ -11,7 +11,7 @@ from coinjar.core.errors import CoinJarError, Location, UsageError
 from coinjar.core.names import ALL, ServiceName, StageName, VariableName, suggestion
 from coinjar.core.record import Record
 from coinjar.core.references import Template
-from coinjar.core.secret import Secret, reveal
+from coinjar.core.secret import Secret, hidden, reveal
 
 if TYPE_CHECKING:
     from coinjar.core.code_uses import CodePaths
@@ -93,7 +93,7 @@ class Resolved:
     ) -> None:
         self.variable = variable
         self.definition = definition
-        self.text = Secret(text) if secret and text is not None else text
+        self.text = hidden(text) if secret and text is not None and not isinstance(text, Secret) else text
         self.secret = secret
         self.fault = fault
         self.derived = definition is not None and isinstance(definition.content, Template)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 _HIDDEN = "••••"
-_new = str.__new__
 
 
 class Secret(str):
@@ -13,7 +14,7 @@ class Secret(str):
 
     def __new__(cls, text: str) -> Secret:
         """Not `str`, which would call the mask."""
-        return text if isinstance(text, Secret) else _new(cls, text)
+        return text if isinstance(text, Secret) else super().__new__(cls, text)
 
     def __repr__(self) -> str:
         return _HIDDEN
@@ -23,6 +24,10 @@ class Secret(str):
 
     def __format__(self, spec: str) -> str:
         return _HIDDEN
+
+
+hidden = partial(str.__new__, Secret)
+"""Makes a secret of a text that is known to be none yet: a fifth of the time."""
 
 
 def reveal(text: str) -> str:

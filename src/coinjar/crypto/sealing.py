@@ -13,7 +13,7 @@ from coinjar.core.definition import UNSET, Content, RotatingValue, SealedValue
 from coinjar.core.errors import CoinJarError
 from coinjar.core.record import Record
 from coinjar.core.references import Template, parse_template
-from coinjar.core.secret import Secret, reveal
+from coinjar.core.secret import Secret, hidden, reveal
 
 KEY_BYTES = 32
 _NONCE_BYTES = 12
@@ -91,7 +91,7 @@ def _stamp(value: SealedValue) -> str:
 def _read(text: str) -> SealedValue:
     """Return the value of a decrypted text. Raises ValueError, CoinJarError."""
     if usual := _USUAL.match(text):
-        return SealedValue(Secret(text[usual.end() :]), usual[1] or "")
+        return SealedValue(hidden(text[usual.end() :]), usual[1] or "")
     set_on, other = "", None
     if text[:1] == _DATED:
         stamp = _STAMP.match(text)

@@ -63,7 +63,7 @@ def _all_fit(jar: Jar, coins: list[SealedEntry], names: set[str]) -> bool:
     return (
         all(name in variables and variables[name].secret for name in names)
         and {coin.scope for coin in coins} <= {ALL, *jar.services}
-        and len({coin.slot for coin in coins}) == len(coins)
+        and len({coin[:2] for coin in coins}) == len(coins)
     )
 
 

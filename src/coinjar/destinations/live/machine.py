@@ -83,16 +83,18 @@ class Machine:
                 f"cannot change its owner to {owner}", "only root can change owners; check that the user exists"
             )
 
-    async def run(self, command: str, patience: float) -> tuple[int | None, bytes]:
+    async def run(self, command: str, patience: float) -> tuple[int, bytes]:
         """Run a command of the shell for so many seconds at most; return how it ended, and all that it printed."""
         with _faults(f"cannot run {shlex.split(command)[0]}"):
             return await self._run(command, patience)
 
-    async def _run(self, command: str, patience: float) -> tuple[int | None, bytes]:
+    async def _run(self, command: str, patience: float) -> tuple[int, bytes]:
         async with self._commands:
             done = await self._connection.run(
                 command, check=False, timeout=patience, encoding=None, stderr=asyncssh.STDOUT
             )
+        if done.returncode is None:
+            raise asyncssh.ConnectionLost("the connection was lost before it ended")
         output = done.stdout if isinstance(done.stdout, bytes) else str(done.stdout or "").encode()
         return done.returncode, output
 
