@@ -117,6 +117,7 @@ def test_who_can_write_the_records_does_not_choose_what_undo_delivers(
             assert "was not made by a reader of the stage" in refused.err, forged
             assert "theirs" not in refused.out + refused.err
             assert "was not made" in cj("compare", "delivery:3", "dev", code=4).err
+        database.close()
         held = (cj.folder / "jar/.local/deliveries.sqlite").read_bytes()
         assert not [form for form in forms("made-up-secret") if form in held]
 

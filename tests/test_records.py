@@ -6,6 +6,7 @@ import json
 import sqlite3
 import subprocess
 from collections.abc import Callable
+from contextlib import closing
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -49,7 +50,7 @@ def first_version(tmp_path: Path) -> Path:
 
 
 def version_of(path: Path) -> list[Any]:
-    with sqlite3.connect(path) as connection:
+    with closing(sqlite3.connect(path)) as connection:
         return connection.execute("SELECT version FROM coinjar_schema").fetchall()
 
 
@@ -64,7 +65,7 @@ def test_records_of_an_earlier_version_are_raised_once(first_version: Path) -> N
 
 def test_records_of_a_later_version_are_refused(first_version: Path) -> None:
     RecordStore(NAMES, first_version).close()
-    with sqlite3.connect(first_version) as connection:
+    with closing(sqlite3.connect(first_version)) as connection, connection:
         connection.execute("UPDATE coinjar_schema SET version = ?", (VERSION + 1,))
     with pytest.raises(ExternalError, match="a newer Coin Jar made it"):
         RecordStore(NAMES, first_version)
@@ -74,7 +75,8 @@ def test_old_records_that_may_only_be_read_are_read(first_version: Path, monkeyp
     before = first_version.read_bytes()
     readonly = database.SqliteDatabase(str(first_version), readonly=True)
     monkeypatch.setattr("coinjar.records.store._sqlite", lambda _path: readonly)
-    assert [row.number for row in RecordStore(NAMES, first_version).listed()] == [7]
+    with closing(RecordStore(NAMES, first_version)) as store:
+        assert [row.number for row in store.listed()] == [7]
     assert first_version.read_bytes() == before
 
 
@@ -119,6 +121,7 @@ def test_no_question_reads_a_whole_table(tmp_path: Path, monkeypatch: pytest.Mon
         with store.connected() as transaction:
             plan = [row[3] for row in transaction.rows(f"EXPLAIN QUERY PLAN {statement}", values)]
         assert not [line for line in plan if line.startswith("SCAN coinjar") and "USING" not in line], statement
+    store.close()
     with postgresql(tmp_path / "postgresql") as address:
         store = RecordStore(NAMES, address, password="made-up")
         for statement, values in asked_of(store, monkeypatch):
@@ -138,6 +141,7 @@ def test_what_is_forgotten(made: list[tuple[tuple[str, str], int]], day: int) ->
     """All that ended before, but for the newest of each place; and nothing of another application."""
     store = RecordStore(NAMES, None)
     other = RecordStore(RecordedNames("other", {}, {}), None)
+    other.close()
     other.database = store.database
     newest: dict[tuple[str, str], int] = {}
     ended: dict[int, datetime] = {}
@@ -178,6 +182,7 @@ def test_what_is_forgotten(made: list[tuple[tuple[str, str], int]], day: int) ->
     with store.connected() as transaction:
         left = {row[0] for row in transaction.rows("SELECT delivery FROM coinjar_changes")}
         assert left <= kept
+    store.close()
 
 
 JAR = """\
@@ -196,7 +201,7 @@ def test_old_deliveries_are_forgotten_by_a_command(jar: Callable[..., Coinjar], 
         for number in range(3):
             cj("put", f"HOST=h{number}", "--stage", "dev")
             cj("deliver", "dev", "--restart")
-        with sqlite3.connect(cj.folder / "jar/.local/deliveries.sqlite") as connection:
+        with closing(sqlite3.connect(cj.folder / "jar/.local/deliveries.sqlite")) as connection, connection:
             connection.execute("UPDATE coinjar_deliveries SET ended = '2024-01-01 00:00:00'")
         forget = ("deliveries", "forget", "--older", "180d")
         assert json.loads(cj(*forget, "--dry-run", "--json", code=1).out)["deliveries"] == 2

@@ -109,17 +109,17 @@ def carry_out(
     from coinjar.cli import delivery_output
     from coinjar.cli.progress import progress
 
-    allowed = known_stages(opened.jar, allowed, "--allow-guarded")
+    with opened:  # its records are closed whatever is refused
+        allowed = known_stages(opened.jar, allowed, "--allow-guarded")
+        delivery = Delivery(opened, options, progress())
 
-    delivery = Delivery(opened, options, progress())
+        def report(planned: list[DeliveryOutcome]) -> None:
+            if not as_json:
+                delivery_output.show_changes(planned, masker)
+                if requests:
+                    delivery_output.show_requests(delivery)
 
-    def report(planned: list[DeliveryOutcome]) -> None:
-        if not as_json:
-            delivery_output.show_changes(planned, masker)
-            if requests:
-                delivery_output.show_requests(delivery)
-
-    outcomes = asyncio.run(delivery.run(lambda: _ask(opened, allowed), report, dry_run=dry_run))
+        outcomes = asyncio.run(delivery.run(lambda: _ask(opened, allowed), report, dry_run=dry_run))
     if as_json:
         print_json(delivery_output.as_json(delivery, outcomes, masker, dry=dry_run))
     else:

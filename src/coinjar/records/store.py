@@ -61,7 +61,11 @@ class RecordStore(RecordQueries):
         try:
             self._make_tables()
         except ExternalError:  # another process created them at the same time; any other failure appears again
-            self._make_tables()
+            try:
+                self._make_tables()
+            except ExternalError:
+                self.close()
+                raise
 
     def _make_tables(self) -> None:
         with self._told():
