@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import getpass
+import re
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -55,6 +56,19 @@ def test_a_folder_that_is_missing_and_a_file_that_was_left(jar: Callable[..., Co
     assert "2 delivered" in cj("deliver", "dev").out
     assert there(cj) == [f"127.0.0.1:{port}.mailer", f"127.0.0.1:{port}.web"]
     assert {path.read_text().count("debug") for path in (cj.folder / "there").iterdir()} == {1}
+
+
+@pytest.mark.parametrize("size", [0, 16383, 16384, 16385, 300_000])
+def test_files_of_every_size_are_read_whole(jar: Callable[..., Coinjar], cj: Coinjar, port: int, size: int) -> None:
+    jar(f"services: {{web: {{}}}}\n{DECLARED}" + farm(cj, f"'{USER}@127.0.0.1:{port}'"))
+    cj("deliver", "dev")
+    path = cj.folder / "there" / f"127.0.0.1:{port}.web"
+    usual = path.read_text()
+    path.write_text(f"{usual}# {'x' * (size - len(usual) - 3)}\n" if size else "")
+    assert len(path.read_bytes()) == size
+    assert ("1 target up to date" in cj("drift", "dev", code=None).out) == bool(size)
+    path.write_text(f"# {'x' * size}\n{usual.replace('info', 'other')}")
+    assert re.search(r"LEVEL +changed there", cj("drift", "dev", code=1).out)
 
 
 def test_machines_by_name_and_by_the_persons_own_configuration(

@@ -35,17 +35,21 @@ class Machine:
         self._connection = connection
         self._sftp: asyncio.Future[asyncssh.SFTPClient] | None = None
         self._commands = asyncio.Semaphore(_COMMANDS)
+        self._closing: list[asyncio.Future[None]] = []
 
     async def read(self, path: str) -> bytes | None:
         """Return a file's content; None if there is none."""
         files = await self._files()
         with _faults(f"cannot read {path}"):
             try:
-                async with files.open(path, "rb") as file:
-                    data: bytes = await file.read()
-                    return data
+                file = await files.open(path, "rb")
             except asyncssh.SFTPNoSuchFile:
                 return None
+            try:
+                data: bytes = await file.read()
+                return data
+            finally:
+                self._closing.append(asyncio.ensure_future(file.close()))  # nobody waits for the answer
 
     async def replace(self, path: str, data: bytes, owner: str) -> None:
         """Write a file of mode 0600 beside its place, then rename it; `owner` is USER:GROUP, or "" for no change."""
@@ -100,6 +104,7 @@ class Machine:
 
     async def end(self) -> None:
         """Close the connection."""
+        await asyncio.gather(*self._closing, return_exceptions=True)
         self._connection.close()
         await self._connection.wait_closed()
 
