@@ -121,7 +121,7 @@ def sealed_cases(folder: Path) -> list[Case]:
             "5,000 sealed, against plain",
             [COINJAR, "--jar", "sealed", *render],
             [COINJAR, "--jar", "plain", *render],
-            1.5,
+            1.4,
         ),
     ]
 
