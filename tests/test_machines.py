@@ -123,5 +123,23 @@ def test_machines_that_are_not_reached(jar: Callable[..., Coinjar], cj: Coinjar,
 def test_a_jar_with_machines_is_checked_without_the_ssh_library(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     """Its import takes longer than the check."""
     jar(f"services: {{web: {{}}}}\n{DECLARED}" + farm(cj, "pier"))
-    for command in (["check"], ["destinations"], ["consent", "--show"]):
-        assert "asyncssh" not in imported(cj, *command)
+    for command in (["check"], ["consent", "--show"]):
+        assert "asyncssh" not in (modules := imported(cj, *command))
+        assert "coinjar.destinations.live.host" in modules
+
+
+def test_machines_of_a_stage_that_does_not_exist(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """They were passed over, and nobody was told; a stage of a pattern, and a renamed one, are known."""
+    jar(
+        "services: {web: {}}\nstages: {dev: {}, prod: {}, trial-*: {}}\nvariables: {LEVEL: {default: info}}\n"
+        "destinations:\n  farm: {type: host, hosts: {dev: [a.invalid], prdo: [b.invalid], trial-7: [c.invalid],\n"
+        "    trial-*: [d.invalid]}, path: /x, stages: [dev]}\n"
+    )
+    done = cj("check", code=1)
+    assert "jar/jar.yaml:7:48: error CJ017: farm: 'prdo' of hosts is not declared\n    did you mean 'prod'?" in done.out
+    assert done.out.startswith("1 error")
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("prdo", "prod")})
+    assert "CJ017" not in cj("check", code=None).out
+    cj("stages", "rename", "prod", "live", "--yes")
+    assert "live: [b.invalid]" in cj.read("jar/jar.yaml")
+    assert "CJ017" not in cj("check", code=None).out

@@ -21,6 +21,7 @@ from coinjar.core.model import Destination
 from coinjar.destinations.live.base import NOW, LiveDestination, RestartState, Target, last_lines, unreadable
 from coinjar.destinations.live.declared_acts import contact, content_digest, file_words, ssh_programs
 from coinjar.destinations.live.env_file import EnvFileTarget, read_dialect
+from coinjar.destinations.live.names_there import check_declared
 from coinjar.destinations.live.ssh_address import (
     MachineFault,
     SshAddress,
@@ -85,11 +86,12 @@ class HostDestination(LiveDestination):
         node = self.options.get("hosts")
         if node is None:
             return {}
-        lists = (
-            [(key, value) for key, _, value in self.fields.members(node, "'hosts'")]
-            if isinstance(node, MappingNode)
-            else [("", node)]
-        )
+        lists = [("", node)]
+        if isinstance(node, MappingNode):
+            members = list(self.fields.members(node, "'hosts'"))
+            for stage, key, _ in members:
+                check_declared(self.fields, key, stage, "hosts", list(self.render_context.jar.stages))
+            lists = [(stage, value) for stage, _, value in members]
         result: dict[str, list[SshAddress]] = {}
         for stage, value in lists:
             result[stage] = []

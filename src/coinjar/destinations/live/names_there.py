@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from yaml.nodes import Node
 
@@ -24,6 +24,13 @@ def texts_of(fields: FieldReader, node: Node | None, what: str) -> dict[str, str
     return {name: fields.text(value, what) for name, _, value in members}
 
 
+def check_declared(fields: FieldReader, node: Node, name: str, what: str, declared: Sequence[str]) -> None:
+    """Refuse a key of an option that is neither declared nor matches a declared pattern."""
+    if name not in declared and not matches(name, (pattern for pattern in declared if "*" in pattern)):
+        hint = suggestion(name, declared, f"declared are {', '.join(declared)}")
+        fields.fault(node, f"'{name}' of {what} is not declared", hint, "destination")
+
+
 def check_names_there(fields: FieldReader, options: Mapping[str, Node], destination: Destination, jar: Jar) -> None:
     """Refuse names of nothing, and one name there for two stages or services: they would overwrite each other."""
     for key, declared, limits in (
@@ -32,9 +39,7 @@ def check_names_there(fields: FieldReader, options: Mapping[str, Node], destinat
     ):
         names = texts_of(fields, options.get(key), key)
         for name in names:
-            if name not in declared and not matches(name, (pattern for pattern in declared if "*" in pattern)):
-                hint = suggestion(name, declared, f"declared are {', '.join(declared)}")
-                fields.fault(options[key], f"'{name}' of {key} is not declared", hint, "destination")
+            check_declared(fields, options[key], name, key, declared)
         first: dict[str, str] = {}
         limited = [name for name in declared if "*" not in name and (limits is None or name in limits)]
         for name in limited if names else ():
