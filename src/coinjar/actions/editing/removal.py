@@ -183,6 +183,12 @@ def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarErr
         for destination in jar.destinations.values()
         if name in spelled_exactly(destination.options.get("names"))
     ]
+    places += [
+        (destination.location, f"'{key}' of {destination.name}")
+        for destination in jar.destinations.values()
+        for key, listed in (("variables", destination.variables), ("without", destination.without))
+        if name in listed
+    ]
     for variable in jar.variables.values():
         if variable.name in leaving:
             continue
