@@ -145,7 +145,7 @@ def test_json_shapes_have_the_keys_that_are_told(demo: Coinjar) -> None:
         ("declare", "LOG_*", "SEASON", "--about", "Of spring", "--dry-run"): 1,
         ("generate", "TICKET_DB_PASSWORD", "--stage", "dev", "--replace", "--dry-run"): 1,
         ("drop", "APP_*", "SEASON", "--stage", "rehearsal", "--dry-run"): 1,
-        ("drop", "OPEN_PIERS", "--everywhere", "--dry-run"): 1,
+        ("drop", "NIGHT_BOAT", "--everywhere", "--dry-run"): 1,
         ("rotate", "TICKET_DB_PASSWORD", "--stage", "prod", "--until", "made", "--yes"): 0,
     }.items():
         titles = {

@@ -128,30 +128,6 @@ def test_a_container_that_a_command_of_ones_own_makes_anew(boxes: Coinjar) -> No
         engine("rm", "--force", "--time", "0", name)
 
 
-def test_names_of_nothing_in_a_destination(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    """Under `without` one that is misspelled would write what must not be written."""
-    jar(
-        "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}, MAIL_HOST: {default: h}}\n"
-        "destinations:\n  env: {type: file, as: dotenv, path: x.env, variables: [LEVEL, MIAL_HOST, 'MAIL_*', 'X_*'],\n"
-        "    without: [MAIL_HSOT]}\n"
-    )
-    for command in (["check"], ["render", "dev"]):
-        done = cj(*command, code=None)
-        assert done.code == (1 if command == ["check"] else 3), done
-        for name, key in (("MIAL_HOST", "variables"), ("MAIL_HSOT", "without")):
-            assert f"'{name}' in {key} of env is not declared\n    did you mean 'MAIL_HOST'?" in done.out + done.err
-        assert "'X_*'" not in done.out + done.err  # of such variables there are none yet
-    assert not (cj.folder / "x.env").exists()
-    text = cj.read("jar/jar.yaml")
-    cj.write({"jar/jar.yaml": text.replace(" MIAL_HOST,", "").replace("HSOT", "HOST")})
-    cj("render", "dev")
-    assert cj.read("x.env").endswith("LEVEL=info\n")
-    assert "'without' of env" in cj("drop", "MAIL_HOST", "--everywhere", "--yes", code=3).err
-    cj("rename", "MAIL_HOST", "SMTP_HOST", "--yes")
-    cj("check")
-    assert "without: [SMTP_HOST]" in cj.read("jar/jar.yaml")
-
-
 def test_hosts_that_refuse(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
     """What the file's dialect cannot carry is refused before anybody is asked; a reload that fails leaves the file
     written, and says so.

@@ -14,11 +14,9 @@ from coinjar.core.diagnostics import Diagnostic, PortUse
 from coinjar.core.errors import InputError, Location
 from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Destination
-from coinjar.core.name_patterns import is_pattern
-from coinjar.core.names import suggestion
 from coinjar.core.placeholders import fill, placeholders
 from coinjar.destinations.hidden_lines import Hidden, hidden_lines
-from coinjar.destinations.options import Option, read_phases
+from coinjar.destinations.options import Option, read_phases, undeclared
 from coinjar.destinations.stage_view import RenderContext, StageView, services_for
 from coinjar.dialects.base import Dialect, Entry, ReadItem, ReadResult, any_secret, texts_of
 from coinjar.documents.field_reader import FieldReader
@@ -102,18 +100,13 @@ class DestinationOptions:
         self._refuse_names_of_nothing()
 
     def _refuse_names_of_nothing(self) -> None:
-        """Refuse names that are not declared: a secret whose name is misspelled under `without` would be written."""
-        destination, known = self.destination, self.render_context.jar.variables
+        """Refuse names under `variables` and `without` that are not declared."""
+        destination = self.destination
         for key, names in (("variables", destination.variables), ("without", destination.without)):
-            for name in names:
-                if name not in known and not is_pattern(name):
-                    fault = InputError(
-                        f"'{name}' in {key} of {destination.name} is not declared",
-                        hint=suggestion(name, known, f"declare it, or remove it from {key}"),
-                        location=destination.location,
-                        code="destination",
-                    )
-                    self.fields.faults.append(fault)
+            for name, hint in undeclared(names, self.render_context.jar):
+                message = f"'{name}' in {key} of {destination.name} is not declared"
+                fault = InputError(message, hint=hint, location=destination.location, code="destination")
+                self.fields.faults.append(fault)
 
     def text(self, key: str, default: str = "") -> str:
         """Return an option that is a text."""

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from yaml.nodes import Node
+from yaml.nodes import MappingNode, Node, SequenceNode
 
 from coinjar.core.errors import CoinJarError, InputError, Location
 from coinjar.core.model import Jar
 from coinjar.core.names import matches
-from coinjar.destinations.options import read_phases
+from coinjar.destinations.options import read_phases, undeclared
 from coinjar.documents.environments import FORMS
 from coinjar.documents.field_reader import FieldReader
 from coinjar.documents.pointer import parse_pointer
@@ -68,6 +68,13 @@ def read_places(fields: FieldReader, node: Node, jar: Jar, services: Sequence[st
     return places
 
 
+def names_in_places(node: Node | None) -> set[str]:
+    """Return the names and patterns that the places of an option give under `variables` and `without`."""
+    places = [own for _, own in node.value if isinstance(own, MappingNode)] if isinstance(node, MappingNode) else []
+    lists = [value for own in places for key, value in own.value if key.value in ("variables", "without")]
+    return {str(text.value) for each in lists if isinstance(each, SequenceNode) for text in each.value}
+
+
 def _read_place(
     fields: FieldReader, pointer: str, key: Node, node: Node, jar: Jar, services: Sequence[str]
 ) -> DocumentPlace:
@@ -91,10 +98,12 @@ def _read_place(
             jar.stage(stage)
         except CoinJarError as fault:
             fields.fault(own["stage"], fault.message, fault.hint, fault.code)
-    variables = tuple(text for text, _ in fields.texts(own["variables"], "variables")) if "variables" in own else ("*",)
-    without, decided = (
-        tuple(text for text, _ in fields.texts(own.get(name), name)) for name in ("without", "decided_by")
-    )
+    named = {name: dict(fields.texts(own.get(name), name)) for name in ("variables", "without")}
+    for name, given in named.items():
+        for unknown, hint in undeclared(given, jar):
+            fields.fault(given[unknown], f"'{unknown}' in {name} is not declared", hint, "destination")
+    variables = tuple(named["variables"]) if "variables" in own else ("*",)
+    decided = tuple(text for text, _ in fields.texts(own.get("decided_by"), "decided_by"))
     inherits = tuple(text for text, _ in fields.texts(own.get("inherits"), "inherits"))
     return DocumentPlace(
         pointer,
@@ -102,7 +111,7 @@ def _read_place(
         tuple(services),
         stage,
         variables,
-        without,
+        tuple(named["without"]),
         read_form(fields, own.get("form")),
         decided,
         inherits,

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from coinjar.core.name_patterns import is_pattern
+from coinjar.core.names import suggestion
 from coinjar.documents.spelling_reader import SEPARATORS
 
 if TYPE_CHECKING:
     from yaml.nodes import Node
 
+    from coinjar.core.model import Jar
     from coinjar.documents.field_reader import FieldReader
 
 Schema = Mapping[str, Any]
@@ -50,3 +53,12 @@ class Option(NamedTuple):
     about: str
     schema: Schema = TEXT
     needed: bool = False
+
+
+def undeclared(names: Iterable[str], jar: Jar) -> Iterator[tuple[str, str]]:
+    """Yield the names that are neither declared nor patterns, each with a hint: a secret whose name is misspelled under
+    `without` would be written.
+    """
+    for name in names:
+        if name not in jar.variables and not is_pattern(name):
+            yield name, suggestion(name, jar.variables, "declare it, or remove it here")

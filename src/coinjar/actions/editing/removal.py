@@ -13,6 +13,7 @@ from coinjar.core.model import Jar
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template
 from coinjar.crypto.sealed_file import changed, parse
+from coinjar.destinations.document_places import names_in_places
 from coinjar.documents.edit import Edit, apply
 from coinjar.documents.spelling_reader import spelled_exactly
 from coinjar.documents.tree import build_tree
@@ -186,7 +187,11 @@ def _still_named(jar: Jar, name: str, leaving: Sequence[str]) -> list[CoinJarErr
     places += [
         (destination.location, f"'{key}' of {destination.name}")
         for destination in jar.destinations.values()
-        for key, listed in (("variables", destination.variables), ("without", destination.without))
+        for key, listed in (
+            ("variables", destination.variables),
+            ("without", destination.without),
+            ("places", names_in_places(destination.options.get("places"))),
+        )
         if name in listed
     ]
     for variable in jar.variables.values():
