@@ -366,37 +366,3 @@ def test_what_stands_elsewhere_in_a_file_is_masked_too(jar: Callable[..., Coinja
     done = cj("render", "prod", "--dry-run")
     assert done.out.count("•••• 9 chars") >= 6
     assert "made-up" not in done.out + done.err
-
-
-def test_names_of_nothing_in_a_destination(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
-    """Under `without` one that is misspelled would write what must not be written."""
-    jar(
-        "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}, MAIL_HOST: {default: h}}\n"
-        "destinations:\n  env: {type: file, as: dotenv, path: x.env, variables: [LEVEL, MIAL_HOST, 'MAIL_*', 'X_*'],\n"
-        "    without: [MAIL_HSOT]}\n"
-    )
-    for command in (["check"], ["render", "dev"]):
-        done = cj(*command, code=None)
-        assert done.code == (1 if command == ["check"] else 3), done
-        for name, key in (("MIAL_HOST", "variables"), ("MAIL_HSOT", "without")):
-            assert f"'{name}' in {key} of env is not declared\n    did you mean 'MAIL_HOST'?" in done.out + done.err
-        assert "'X_*'" not in done.out + done.err  # of such variables there are none yet
-    assert not (cj.folder / "x.env").exists()
-    text = cj.read("jar/jar.yaml")
-    cj.write({"jar/jar.yaml": text.replace(" MIAL_HOST,", "").replace("HSOT", "HOST")})
-    cj("render", "dev")
-    assert cj.read("x.env").endswith("LEVEL=info\n")
-    cj.write({"conf.yaml": "web: {}\n", "jar/jar.yaml": cj.read("jar/jar.yaml") + (
-        "  conf: {type: document, path: conf.yaml, form: map, places:\n"
-        "    {/web: {stage: dev, variables: [LEVLE], without: [MAIL]}}}\n"
-    )})  # fmt: skip
-    faults = cj("check", code=1).out
-    assert "'LEVLE' in variables is not declared\n    did you mean 'LEVEL'?" in faults
-    assert "'MAIL' in without is not declared" in faults
-    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace("LEVLE", "LEVEL").replace("[MAIL]", "[MAIL_HOST]")})
-    cj("check", code=None)
-    assert "'places' of conf" in cj("drop", "LEVEL", "--everywhere", "--yes", code=3).err
-    assert "'without' of env" in cj("drop", "MAIL_HOST", "--everywhere", "--yes", code=3).err
-    cj("rename", "MAIL_HOST", "SMTP_HOST", "--yes")
-    cj("check")
-    assert "without: [SMTP_HOST]" in cj.read("jar/jar.yaml")

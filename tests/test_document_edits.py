@@ -248,7 +248,7 @@ def test_an_anchor_whose_places_want_the_same_is_edited_once(
 
 
 def test_a_refusal_names_the_variable(jar: Callable[..., Coinjar]) -> None:
-    cj = jar(SHARED_JAR % ", variables: [NONE]", dev="all: {A: 2, B: 3}\n")
+    cj = jar(SHARED_JAR % ", variables: [NONE_*]", dev="all: {A: 2, B: 3}\n")
     for text in ("a: &e\n- A=1\nb: *e\n", "a: &e\n- {name: A, value: '1'}\nb: *e\n"):
         cj.write({"d.yaml": text})
         assert "changing A, B here would also change something else" in cj("render", "dev", code=3).err
