@@ -39,3 +39,17 @@ def test_names_of_nothing_in_a_destination(jar: Callable[..., Coinjar], cj: Coin
     cj("rename", "MAIL_HOST", "SMTP_HOST", "--yes")
     cj("check")
     assert "without: [SMTP_HOST]" in cj.read("jar/jar.yaml")
+
+
+def test_second_names_are_names(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
+    """A place of a document may take a variable under its second name alone."""
+    jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info, also_as: [LOG_LEVEL]}}\n"
+        "destinations:\n  conf: {type: document, path: conf.yaml, form: map, places:\n"
+        "    {/web: {stage: dev, variables: [LOG_LEVEL]}}}\n"
+    )
+    cj.write({"conf.yaml": "web: {}\n"})
+    cj("render", "dev")
+    assert "LOG_LEVEL: info" in cj.read("conf.yaml")
+    assert " LEVEL:" not in cj.read("conf.yaml")
+    assert "CJ017" not in cj("check", code=None).out

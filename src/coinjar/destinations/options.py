@@ -56,9 +56,11 @@ class Option(NamedTuple):
 
 
 def undeclared(names: Iterable[str], jar: Jar) -> Iterator[tuple[str, str]]:
-    """Yield the names that are neither declared nor patterns, each with a hint: a secret whose name is misspelled under
-    `without` would be written.
+    """Yield the names that are neither declared (as a variable, or under `also_as` of one) nor patterns, each with a
+    hint: a secret whose name is misspelled under `without` would be written.
     """
-    for name in names:
-        if name not in jar.variables and not is_pattern(name):
-            yield name, suggestion(name, jar.variables, "declare it, or remove it here")
+    unknown = [name for name in names if name not in jar.variables and not is_pattern(name)]
+    others = {name for variable in jar.variables.values() for name in variable.also_as} if unknown else set()
+    for name in unknown:
+        if name not in others:
+            yield name, suggestion(name, [*jar.variables, *others], "declare it, or remove it here")
