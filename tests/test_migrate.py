@@ -306,22 +306,6 @@ def test_from_a_file_to_a_platform_and_from_file_to_file(jar: Callable[..., Coin
         assert at_new(fish, "dev")["NEW_THING"] == "7"
 
 
-def test_processes_and_containers_are_sources(jar: Callable[..., Coinjar]) -> None:
-    cj = jar("services: {web: {}}\nstages: {dev: {}}\nvariables: {LEVEL: {default: info}}\n")
-    with subprocess.Popen(["sleep", "60"], env={"PATH": "/bin", "LEVEL": "debug", "SHINY": "new"}) as process:
-        shown = cj("adopt", f"process:{process.pid}", "--stage", "dev", "--yes")
-        assert "1 new name, 1 other value, 1 left out" in shown.out
-        rows = {
-            row["name"]: row["verdict"]
-            for row in json.loads(cj("compare", f"process:{process.pid}", "dev", "--json").out)["rows"]
-        }
-        assert rows == {"LEVEL": "same", "SHINY": "same"}
-        process.kill()
-    assert cj("value", "dev", "SHINY").out == "new"
-    assert "there is no such process" in cj("adopt", "process:999999999", "--stage", "dev", code=5).err
-    assert "is not a process number" in cj("adopt", "process:web", "--stage", "dev", code=2).err
-
-
 @pytest.mark.parametrize("name", SYSTEMS)
 def test_from_settings_to_every_sort_of_system_and_from_there_to_a_file(
     name: str, jar: Callable[..., Coinjar], cj: Coinjar

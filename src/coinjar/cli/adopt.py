@@ -115,7 +115,7 @@ def run(
             "--references keeps the references"
         )
     if all(step.action in (SAME, LEFT_OUT) for step in steps):
-        print_status("Nothing to adopt: the stage already has all values.")
+        print_status(f"Nothing to adopt: {_why_nothing(steps)}.")
         return
     finish_plan(dry_run=dry_run)
     if not yes and not (asks and typer.confirm("Write this?", err=True)):
@@ -125,6 +125,16 @@ def run(
         print_status(note)
     shown = next((name for name in stages if name != SHARED), "STAGE")
     print_status(f"Written. Next: `coinjar check`, and `coinjar why {shown} NAME` to explain a value.")
+
+
+def _why_nothing(steps: list[AdoptStep]) -> str:
+    from coinjar.actions.editing.adopt import SAME
+
+    if not steps:
+        return "the source contains no variables"
+    if not any(step.action == SAME for step in steps):
+        return "all variables are left out"
+    return "the stage already has all values"
 
 
 def _read(opened: OpenJar, words: list[str], stage: str | None, secret: list[str]) -> SourceVariables:

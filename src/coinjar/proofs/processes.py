@@ -20,6 +20,8 @@ def environment_of(pid: int, proof_question: ProofQuestion) -> dict[str, str]:
         return processes.environment_of(pid)
     except (FileNotFoundError, ProcessLookupError):
         raise NoAnswer(f"there is no process {pid}") from None
+    except TimeoutError:
+        raise NoAnswer(f"process {pid} does not start") from None
     except PermissionError:
         message = f"the environment of process {pid} is readable only by its owner"
         raise ExternalError(

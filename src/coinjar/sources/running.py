@@ -61,6 +61,13 @@ def _of_process(pid: int, label: str) -> dict[str, str]:
             location=Location(label),
             code="process",
         ) from None
+    except TimeoutError:
+        raise ExternalError(
+            "it does not start",
+            hint="try again once it runs",
+            location=Location(label),
+            code="process",
+        ) from None
     except PermissionError:
         raise ExternalError(
             "its environment is readable only by its owner",
