@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+import pytest
+
 from tests.conftest import Coinjar
 
 
@@ -53,3 +55,23 @@ def test_second_names_are_names(jar: Callable[..., Coinjar], cj: Coinjar) -> Non
     assert "LOG_LEVEL: info" in cj.read("conf.yaml")
     assert " LEVEL:" not in cj.read("conf.yaml")
     assert "CJ017" not in cj("check", code=None).out
+
+
+@pytest.mark.parametrize("pattern", ["LOG_LEVEL", "LOG_*"])
+@pytest.mark.parametrize("key", ["variables", "without"])
+def test_a_destination_lists_variables_with_all_of_their_names(
+    key: str, pattern: str, jar: Callable[..., Coinjar]
+) -> None:
+    """One that is selected by its second name alone would be written, or left out, under both."""
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\n"
+        "variables: {LEVEL: {default: info, also_as: [LOG_LEVEL]}, PORT: {default: 1}}\n"
+        f"destinations: {{env: {{type: file, as: literal, path: out.env, {key}: ['{pattern}']}}}}\n"
+    )
+    shown = f"{key} of env names LOG_LEVEL, a second name of LEVEL\n    write LEVEL: it includes LOG_LEVEL"
+    assert shown in cj("render", "dev", code=3).err
+    assert shown in cj("check", code=1).out
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace(f"'{pattern}'", "'L*'")})
+    cj("render", "dev")
+    names = [line.partition("=")[0] for line in cj.read("out.env").splitlines() if "=" in line]
+    assert names == (["LEVEL", "LOG_LEVEL"] if key == "variables" else ["PORT"])

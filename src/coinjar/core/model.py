@@ -265,6 +265,11 @@ class Jar(Record, kw_only=True):
         )
 
     @cached_property
+    def second_names(self) -> dict[str, Variable]:
+        """The variables by the names of `also_as`."""
+        return {name: variable for variable in self.variables.values() for name in variable.also_as}
+
+    @cached_property
     def recorded(self) -> RecordedNames:
         """The names under which deliveries are recorded."""
         from coinjar.core.recorded_names import RecordedNames  # only deliveries need them

@@ -16,7 +16,7 @@ from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Destination
 from coinjar.core.placeholders import fill, placeholders
 from coinjar.destinations.hidden_lines import Hidden, hidden_lines
-from coinjar.destinations.options import Option, read_phases, undeclared
+from coinjar.destinations.options import Option, read_phases, second_names, undeclared
 from coinjar.destinations.stage_view import RenderContext, StageView, services_for
 from coinjar.dialects.base import Dialect, Entry, ReadItem, ReadResult, any_secret, texts_of
 from coinjar.documents.field_reader import FieldReader
@@ -100,13 +100,20 @@ class DestinationOptions:
         self._refuse_names_of_nothing()
 
     def _refuse_names_of_nothing(self) -> None:
-        """Refuse names under `variables` and `without` that are not declared."""
-        destination = self.destination
+        """Refuse names under `variables` and `without` that are not declared, or are second names: what is listed there
+        are variables, each with all of its names.
+        """
+        destination, jar = self.destination, self.render_context.jar
         for key, names in (("variables", destination.variables), ("without", destination.without)):
-            for name, hint in undeclared(names, self.render_context.jar):
-                message = f"'{name}' in {key} of {destination.name} is not declared"
-                fault = InputError(message, hint=hint, location=destination.location, code="destination")
-                self.fields.faults.append(fault)
+            amiss = [(f"'{name}' in {key} of {{}} is not declared", hint) for name, hint in undeclared(names, jar)]
+            amiss += [
+                (f"{key} of {{}} names {second}, a second name of {name}", f"write {name}: it includes {second}")
+                for second, name in second_names(names, jar)
+            ]
+            self.fields.faults += [
+                InputError(words.format(destination.name), hint=hint, location=destination.location, code="destination")
+                for words, hint in amiss
+            ]
 
     def text(self, key: str, default: str = "") -> str:
         """Return an option that is a text."""

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from coinjar.core.name_patterns import is_pattern
-from coinjar.core.names import suggestion
+from coinjar.core.names import matches, suggestion
 from coinjar.documents.spelling_reader import SEPARATORS
 
 if TYPE_CHECKING:
@@ -59,8 +59,13 @@ def undeclared(names: Iterable[str], jar: Jar) -> Iterator[tuple[str, str]]:
     """Yield the names that are neither declared (as a variable, or under `also_as` of one) nor patterns, each with a
     hint: a secret whose name is misspelled under `without` would be written.
     """
-    unknown = [name for name in names if name not in jar.variables and not is_pattern(name)]
-    others = {name for variable in jar.variables.values() for name in variable.also_as} if unknown else set()
-    for name in unknown:
-        if name not in others:
-            yield name, suggestion(name, [*jar.variables, *others], "declare it, or remove it here")
+    for name in names:
+        if name not in jar.variables and not is_pattern(name) and name not in jar.second_names:
+            yield name, suggestion(name, [*jar.variables, *jar.second_names], "declare it, or remove it here")
+
+
+def second_names(names: Collection[str], jar: Jar) -> Iterator[tuple[str, str]]:
+    """Yield the names under `also_as` that names or patterns select without their variables, each with its variable."""
+    for name, variable in jar.second_names.items():
+        if matches(name, names) and not matches(variable.name, names):
+            yield name, variable.name

@@ -77,9 +77,7 @@ class RenderContext:
 
     def is_secret(self, name: str, text: str) -> bool:
         """Return whether a name is, or looks like, a secret's."""
-        variable = self.jar.variables.get(name) or next(
-            (variable for variable in self.jar.variables.values() if name in variable.also_as), None
-        )
+        variable = self.jar.variables.get(name) or self.jar.second_names.get(name)
         return variable.name in self.jar.secret_names if variable else infer(name, text).secret
 
 

@@ -137,7 +137,7 @@ class TemplatesDestination(FileDestination):
     def _mentions(self, text: str, file: str) -> Iterator[TemplateMention]:
         """Return the declared names that a text uses, and notice similar ones."""
         jar = self.render_context.jar
-        declared = {name for variable in jar.variables.values() for name in (variable.name, *variable.also_as)}
+        declared = {*jar.variables, *jar.second_names}
         folded = {name.casefold(): name for name in declared}
         for match in self.mention.finditer(text):
             name = match[1] or match[2]

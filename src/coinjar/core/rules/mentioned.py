@@ -20,9 +20,7 @@ _MANY = 3
 
 def known_names(context: CheckContext) -> dict[str, Variable]:
     """Return every name under which a variable reaches a program."""
-    return {
-        name: variable for variable in context.jar.variables.values() for name in (variable.name, *variable.also_as)
-    }
+    return {**context.jar.variables, **context.jar.second_names}
 
 
 def not_declared(context: CheckContext) -> Iterator[Diagnostic]:
