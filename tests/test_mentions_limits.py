@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import errno
+import itertools
+import os
 import signal
 import subprocess
 import time
@@ -11,6 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from coinjar.core.errors import ExternalError
 from coinjar.mentions import scopes
 from coinjar.mentions.languages import by_end, look
 from coinjar.scanning import scan, workers
@@ -104,3 +108,32 @@ def test_workers_end_with_their_parent(cj: Coinjar) -> None:
         started.wait()
         _, left = psutil.wait_procs(started_by, timeout=60)
         assert not left
+
+
+@pytest.mark.unit
+@pytest.mark.parametrize("allowed", [0, 1, 2])
+def test_few_processes_are_enough(allowed: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where a container limits processes, those that can be had do it all; where there is none, the error says so."""
+    forks, fork = itertools.count(), os.fork
+
+    def limited() -> int:
+        if next(forks) >= allowed:
+            raise BlockingIOError(errno.EAGAIN, os.strerror(errno.EAGAIN))
+        return fork()
+
+    def found() -> dict[str, list[int]]:
+        parts = [[f"{part}-{number}" for number in range(3)] for part in range(20)]
+        return {
+            path: lines
+            for results in workers.in_workers(parts, lambda path: [len(path)], lambda _: [], 3)
+            for path, lines in results
+        }
+
+    monkeypatch.setattr(os, "fork", limited)
+    before = psutil.Process().num_fds()
+    if allowed:
+        assert found() == {f"{part}-{number}": [len(f"{part}-{number}")] for part in range(20) for number in range(3)}
+    else:
+        with pytest.raises(ExternalError, match="resource temporarily unavailable"):
+            found()
+    assert psutil.Process().num_fds() == before

@@ -11,8 +11,10 @@ import signal
 import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import suppress
+from contextlib import ExitStack, suppress
 from typing import Any, BinaryIO
+
+from coinjar.core.errors import ExternalError
 
 _LONGEST = 2
 """Whole seconds of processor time after which the kernel ends a worker, at the next one: a reader is given as many, and
@@ -31,7 +33,7 @@ def in_workers(
     """Yield the results of each part, in any order, of at most `most` processes, which work while more parts come.
 
     `ended` gives the result for a file at which a process ended, by its signal (SIGXCPU: it took too long); its other
-    files are not affected.
+    files are not affected. Raises ExternalError if not even one process can be started.
     """
     coming, is_all = iter(parts), False
     waiting: deque[list[str]] = deque()
@@ -45,8 +47,12 @@ def in_workers(
                 waiting.extend([part] if part else [])
             while waiting and (idle or len(workers) < most):
                 if not idle:
-                    idle.append(_Worker(work, [*workers.values()]))
-                    workers[idle[0].results.fileno()] = idle[0]
+                    new = _started(work, [*workers.values()])
+                    if new is None:
+                        most = len(workers)
+                        break
+                    idle.append(new)
+                    workers[new.results.fileno()] = new
                 idle.pop().send(waiting.popleft())
             busy = [number for number, worker in workers.items() if worker not in idle]
             for number in _ready(busy, wait=is_all):
@@ -68,12 +74,37 @@ def in_workers(
             worker.end()
 
 
+def _started(work: Work, others: Sequence[_Worker]) -> _Worker | None:
+    """Start a process; None if only the others can be had (a limit on processes, as in a container).
+
+    Raises ExternalError if there are no others.
+    """
+    try:
+        return _Worker(work, others)
+    except OSError as fault:
+        if others:
+            return None
+        raise ExternalError(
+            f"cannot start the process that reads files: {(fault.strerror or '').lower()}",
+            hint="allow this user, or this container, more processes, open files or memory",
+            code="process",
+        ) from None
+
+
 def _ready(numbers: Iterable[int], *, wait: bool) -> list[int]:
     """Return which of the descriptors can be read; if none can, wait for one, or return none."""
     poll = select.poll()
     for number in numbers:
         poll.register(number, select.POLLIN)
     return [number for number, _ in poll.poll(None if wait else 0)]
+
+
+def _pipe(opened: ExitStack) -> tuple[int, int]:
+    """Open a pipe, whose ends are closed with `opened`."""
+    out, into = os.pipe()
+    opened.callback(os.close, out)
+    opened.callback(os.close, into)
+    return out, into
 
 
 class _Worker:
@@ -86,11 +117,13 @@ class _Worker:
         self.requests: int
         self.results: BinaryIO
         starter = os.getpid()
-        requests_out, requests_in = os.pipe()
-        results_out, results_in = os.pipe()
-        self._position = mmap.mmap(-1, _POSITION)
+        with ExitStack() as opened:
+            ends = [*_pipe(opened), *_pipe(opened)]
+            self._position = mmap.mmap(-1, _POSITION)
+            self.process = os.fork()
+            opened.pop_all()
+        requests_out, requests_in, results_out, results_in = ends
         self._part: list[str] = []
-        self.process = os.fork()
         if self.process == 0:
             for number in (
                 requests_in,
