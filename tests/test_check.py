@@ -81,7 +81,7 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
             "plain/dev.yaml:1:10 dev: the value of A is the word 'null', not the absence of a value",
             "plain/dev.yaml:1:41 dev: the value of D is a word for an absent value",
             "plain/prod.yaml:1:10 prod: the value of A begins or ends with a space or a line break",
-            "plain/prod.yaml:2:10 prod: the value of A is wrapped in ' quotes, which become part of it",
+            "plain/prod.yaml:2:10 prod: the value of A is wrapped in ' quotes, which are part of the value",
             "plain/prod.yaml:3:13 prod: the value of A contains '${…}', which is not expanded in a plain text",
             "plain/isles.yaml:1:10 isles: the value of A begins or ends with a space or a line break",
             "plain/isles.yaml:2:10 isles: the value of A is 'True': many programs take any text for true",

@@ -160,5 +160,5 @@ def test_code_that_listens_on_a_literal_port(jar: Callable[..., Coinjar]) -> Non
             "F.java": (6001, 6002), "g.rb": (4001,), "H.cs": (4101, 4102),
         }  # fmt: skip
         assert found == {(f"src/{name}", f"web listens on {port}") for name, ports in wanted.items() for port in ports}
-        words = "web listens on 3001, whatever its PORT says (jar/jar.yaml:5:13) on dev, prod"
+        words = "web listens on 3001, whatever the value of its PORT is (jar/jar.yaml:5:13) on dev, prod"
         assert any(item["message"].startswith(words[:50]) for item in findings), findings

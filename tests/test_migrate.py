@@ -114,7 +114,7 @@ def test_a_whole_move(jar: Callable[..., Coinjar], cj: Coinjar) -> None:
         assert "pierTable" in cj.read("web.py")
         cj("migrate", "--execute", "move.yaml", code=1)  # nobody says yes
         done = cj("migrate", "--execute", "move.yaml", "--yes", "--restart")
-        assert "all 7 changes applied as the sheet says" in done.out
+        assert "all 7 changes applied as planned" in done.out
         is_moved(salt, fish, cj, "dev", "prod")
         for line in (
             "variable: OLD_NOTE, where: [dev/web, prod/web]",

@@ -89,4 +89,4 @@ def test_the_date_is_when_a_value_was_set(dated: Coinjar) -> None:
     dated.write({"jar/plain/test.yaml": "", "jar/plain/dev.yaml": "web: {OTHER: made-up-plain-text}\n"})
     (dated.folder / "jar/plain/test.yaml").unlink()
     dated("readers", "seal")
-    assert "set on" not in dated("why", "dev", "OTHER", "--service", "web").out, "nobody knows since when"
+    assert "set on" not in dated("why", "dev", "OTHER", "--service", "web").out, "the date is not recorded"

@@ -212,9 +212,7 @@ def _show(report: MentionReport, findings: list[Finding], patterns: list[str] | 
         for file, located in unknown:
             show(f"  {_place(file, located)}: {visible(located.text)}")
     if probable := _helpers(names):
-        print_status(
-            f"What is only probable becomes certain by --helper, or in jar.yaml: code: {{helpers: {probable}}}"
-        )
+        print_status(f"To make probable ones certain, use --helper, or in jar.yaml code: {{helpers: {probable}}}")
     if left := report.scanned.left_out:
         print_status("skipped: " + ", ".join(f"{count} {reason}" for reason, count in sorted(left.items())))
     if report.jar is not None and patterns is None:

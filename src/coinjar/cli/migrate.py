@@ -59,7 +59,7 @@ def run(
             "--stage",
             metavar="STAGE",
             autocompletion=stage_names,
-            help="Only this stage; OLD=NEW: the stage OLD becomes NEW; may be repeated. Default: all of FROM.",
+            help="Only this stage; OLD=NEW: rename the stage; may be repeated. Default: all of FROM.",
         ),
     ] = None,
     service: Annotated[
@@ -284,7 +284,7 @@ async def _execute(migration: Migration) -> None:
         raise typer.Exit(5)
     show(
         styled(
-            f"\nall {done} changes applied as the sheet says; {migration.sheet.path} contains the outcome of each",
+            f"\nall {done} changes applied as planned; {migration.sheet.path} contains the outcome of each",
             "bold",
         )
     )

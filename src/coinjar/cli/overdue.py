@@ -118,7 +118,7 @@ def _show(rows: list[SecretAge], due: list[SecretAge], found: list[SecretAge], t
 
     limited = sum(age.state != "unlimited" for age in found)
     if not due:
-        whole = f"{counted(limited, 'value')} with `valid`" if limited else "no secret says how long it is good (valid)"
+        whole = f"{counted(limited, 'value')} with `valid`" if limited else "no secret has a term of validity (`valid`)"
         show(f"nothing overdue: {whole}")
     else:
         counts = [(sum(age.state == state for age in due), words) for state, words in _WORDS.items()]

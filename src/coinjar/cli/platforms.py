@@ -32,7 +32,7 @@ def run(
 ) -> None:
     """List the platforms that are described, by the jar or by Coin Jar; show one, or try its description.
 
-    Exit code 1 if an example does not hold. `coinjar help descriptions` says how to describe another.
+    Exit code 1 if an example does not hold. `coinjar help descriptions` explains how to describe another.
     """
     import asyncio
 
@@ -119,7 +119,7 @@ def _list(described: dict[str, PlatformDescription], *, as_json: bool) -> None:
     ]
     for line in table(["platform", "about", "settings", "by"], rows, least=[12, 30, 10, 8], width=terminal_width()):
         show(line)
-    print_status("`coinjar platforms NAME` shows one; `coinjar help descriptions` says how to describe another.")
+    print_status("`coinjar platforms NAME` shows one; `coinjar help descriptions` explains how to describe another.")
 
 
 def _show(description: PlatformDescription) -> None:

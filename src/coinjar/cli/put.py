@@ -66,7 +66,7 @@ def run(
     exact: Annotated[bool, typer.Option("--exact", help="Keep the final line break of stdin.")] = False,
     set_on: Annotated[
         str | None,
-        typer.Option("--set-on", metavar="DATE", help="The day since when a secret has this value. Default: today."),
+        typer.Option("--set-on", metavar="DATE", help="The day when the value of a secret was set. Default: today."),
     ] = None,
     dry_run: DryRunOption = False,
     yes: YesOption = False,
@@ -83,7 +83,7 @@ def run(
     if unset and text:
         raise UsageError("--unset and --text exclude each other", hint="omit one")
     if secret and not declare:
-        raise UsageError("--secret says how new names are declared", hint="add --declare, or omit it")
+        raise UsageError("--secret is for new variables", hint="add --declare, or omit it")
     since = _past_day(set_on) if set_on is not None else None
     label_first_reader(opened, label)
     if unset:
@@ -126,7 +126,7 @@ def _past_day(text: str) -> str:
     except ValueError:
         raise UsageError(f"'{text}' is no day", hint="write it as 2026-08-31", code="date") from None
     if day > datetime.now(UTC).date():
-        raise UsageError(f"{day} is yet to come", hint="give the day since when the secret has this value", code="date")
+        raise UsageError(f"{day} is in the future", hint="give the day when the value was set", code="date")
     return day.isoformat()
 
 

@@ -102,7 +102,7 @@ def remove(
         bool,
         typer.Option(
             "--generate",
-            help="Also replace the values it could decrypt, where jar.yaml says how (generate). Default: list them.",
+            help="Also replace the values it could decrypt, if jar.yaml has a generator. Default: list them.",
         ),
     ] = False,
     yes: YesOption = False,

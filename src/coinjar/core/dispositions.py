@@ -187,7 +187,7 @@ def _carried(source_value: SourceValue, context: MigrationContext, *, declared: 
         if declared
         else "not in the jar: it will be declared"
     )
-    words = words if context.has_jar else "as it is"
+    words = words if context.has_jar else "unchanged"
     there = context.existing(source_value, source_value.name)
     if there is None:
         return words

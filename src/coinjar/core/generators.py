@@ -78,7 +78,7 @@ def recipe_of(variable: Variable, given: Mapping[str, object] | None = None) -> 
     if form == "base64" and int(text) % 4:
         raise InputError(
             "the length of base64 is a multiple of 4",
-            hint="44 holds 32 bytes",
+            hint="44 characters are 32 bytes",
             location=variable.location,
             code="recipe",
         )

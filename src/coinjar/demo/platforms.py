@@ -112,7 +112,7 @@ def rotate(steps: DemoRun) -> None:
 def report(steps: DemoRun) -> None:
     """Show all of it on a page."""
     steps.title("Show the whole configuration to a colleague: one page for a browser")
-    steps.run("coinjar report --live --out report.html", note="what was not looked at is told")
+    steps.run("coinjar report --live --out report.html", note="what was not looked at is listed")
     page = (steps.folder / "report.html").read_text()
     secret = steps.ask("coinjar value rehearsal TICKET_DB_PASSWORD --service ticketing")
     steps.holds("it has the variables of every stage, and no secret", "FARE_ZONES" in page and secret not in page)

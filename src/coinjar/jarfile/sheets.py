@@ -31,7 +31,7 @@ from coinjar.system.files import display_path, replace_file
 
 TOP = ("move", "from", "to", "stages", "service", *DISPOSITIONS, "repointed", "emptied")
 _ABOUT = {
-    CARRIED: "moved as it is",
+    CARRIED: "moved unchanged",
     RENAMED: "moved under another name (`as`)",
     REPLACED: "the jar's value is used instead",
     LEFT: "not moved",

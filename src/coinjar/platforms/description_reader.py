@@ -48,7 +48,7 @@ def read_description(data: bytes, file: str, name: str) -> PlatformDescription:
     if root is None or is_null(root):
         raise InputError(
             "the file is empty",
-            hint="`coinjar help descriptions` says how to write one",
+            hint="`coinjar help descriptions` explains how to write one",
             location=Location(file),
             code="platform",
         )

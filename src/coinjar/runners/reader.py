@@ -1,4 +1,4 @@
-"""Read a runner's description (runners/*.yaml); docs/formats.md says what it contains."""
+"""Read a runner's description (runners/*.yaml); docs/formats.md lists what it contains."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ def read_runner(data: bytes, file: str, name: str) -> RunnerDescription:
     fields = FieldReader(file)
     root = compose(data, file)
     if root is None or is_null(root):
-        hint = "`coinjar help formats runners` says what it contains"
+        hint = "`coinjar help formats runners` lists what it contains"
         raise InputError("the file is empty", hint=hint, location=Location(file), code="runner")
     top = fields.fields(root, "a runner's description", _TOP)
     if fields.text(top.get("runner"), "runner") != "1":

@@ -118,7 +118,7 @@ def accept(opened: OpenJar, acceptance: Acceptance, reason: str) -> list[Finding
     if all(finding.accepted for finding in found):
         raise UsageError("it is accepted already", hint="its reason is in jar.yaml (accepted)", code="accepted")
     if not reason.strip():
-        raise UsageError("a reason is needed", hint="say in a few words why it is acceptable", code="reason")
+        raise UsageError("a reason is needed", hint="write in a few words why it is acceptable", code="reason")
     entry: dict[str, Plain] = {"rule": rule}
     entry |= {key: text for key, text in (("variable", variable), ("stage", stage), ("service", service)) if text}
     path = JarLayout(opened.folder).declarations

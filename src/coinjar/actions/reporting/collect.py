@@ -71,7 +71,7 @@ def collect(opened: OpenJar, options: ReportOptions, today: date, progress: Prog
         unseen.append(f"the distance by {what}: the value is not known on some stage")
     undecrypted = undecryptable_count(jar, jar.secret_names)
     if undecrypted:
-        unseen.append(f"the age of what is encrypted for others: {undecrypted} in all")
+        unseen.append(f"the age of values that are encrypted for others: {undecrypted} in all")
     plain = plain_secret_count(jar, [variable.name for variable in jar.variables.values() if variable.secret])
     if plain:
         unseen.append(f"the age of secrets in plain text: {plain} in all (`coinjar readers seal` encrypts them)")
@@ -115,8 +115,8 @@ def collect(opened: OpenJar, options: ReportOptions, today: date, progress: Prog
 
 def _unchecked(checked: CheckReport) -> list[str]:
     counts = (
-        (checked.unconsented, "what comes from commands or files without consent (`coinjar consent`)"),
-        (checked.not_fetched - checked.unconsented, "what is in a store or another jar"),
+        (checked.unconsented, "values from commands or files without consent (`coinjar consent`)"),
+        (checked.not_fetched - checked.unconsented, "values from a store or another jar"),
         (checked.closed, "secrets that this identity cannot decrypt"),
     )
     return [f"{what}: {count} in all" for count, what in counts if count]
@@ -143,7 +143,7 @@ def _finding(finding: Finding) -> ReportedFinding:
 def _mentions(opened: OpenJar, jar: Jar, unseen: list[str]) -> dict[str, list[CodeMention]]:
     """Return where code mentions each variable, below what jar.yaml names as code."""
     if not has_code(jar):
-        unseen.append("code: jar.yaml does not say where it is (code)")
+        unseen.append("code: jar.yaml does not name it (code)")
         return {}
     from coinjar.actions.mentions.search import code_paths, find, unread_files
 

@@ -103,4 +103,8 @@ def _fixed(
         same = [pair for pair in mine if pair[1].text == link.port and not pair[1].secret]
         for variable, resolved in (same or mine)[:1]:
             where = resolved.definition.location if resolved.definition else variable.location
-            yield link, variable, f"{service} listens on {link.port}, whatever its {variable.name} says ({where})"
+            yield (
+                link,
+                variable,
+                f"{service} listens on {link.port}, whatever the value of its {variable.name} is ({where})",
+            )

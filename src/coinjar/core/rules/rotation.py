@@ -24,8 +24,10 @@ def overdue(context: CheckContext) -> Iterator[Diagnostic]:
             message = f"{name} on {age.layer} was good until {age.good_until}: it was set on {age.set_on}"
             yield Diagnostic(message, f"`coinjar rotate {name} {where}`", age.definition.location, name, age.stage)
         elif age.state == UNDATED:
-            message = f"nobody knows since when {name} has its value on {age.layer}, and it is not good for ever"
-            fix = f"`coinjar rotate {name} {where}`; or say since when: `coinjar put {name} {where} --set-on DATE`"
+            message = (
+                f"the date of {name}'s value on {age.layer} is not recorded, and the variable has a term of validity"
+            )
+            fix = f"`coinjar rotate {name} {where}`; or record the date: `coinjar put {name} {where} --set-on DATE`"
             yield Diagnostic(message, fix, age.definition.location, name, age.stage)
 
 

@@ -65,7 +65,7 @@ def surprise(kind: str, value: str) -> str | None:
         if match["blank"] and kind not in ("integer", "port", "boolean", "duration", "size", "list"):
             return "begins or ends with a space or a line break"
         if match["quote"] and len(value) > 1:
-            return f"is wrapped in {match['mark']} quotes, which become part of it"
+            return f"is wrapped in {match['mark']} quotes, which are part of the value"
     inside = _INSIDE.search(value)
     if inside and kind != "pem":
         return (

@@ -13,8 +13,8 @@ from coinjar.destinations.options import TEXTS_BY_NAME, Option
 from coinjar.documents.field_reader import FieldReader
 
 NAMES_THERE = {
-    "stage_names": Option("The names of stages there, where they differ: {stage} becomes these.", TEXTS_BY_NAME),
-    "service_names": Option("The names of services there, where they differ: {service} becomes these.", TEXTS_BY_NAME),
+    "stage_names": Option("The names of stages there, where they differ: they replace {stage}.", TEXTS_BY_NAME),
+    "service_names": Option("The names of services there, where they differ: they replace {service}.", TEXTS_BY_NAME),
 }
 
 

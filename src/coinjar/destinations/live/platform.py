@@ -51,7 +51,9 @@ def description_data(folder: Path, name: str) -> tuple[bytes, str]:
     known = known_platforms(folder)
     if name not in known:
         hint = suggestion(
-            name, known, f"the descriptions are {', '.join(known)}; `coinjar help descriptions` says how to write one"
+            name,
+            known,
+            f"the descriptions are {', '.join(known)}; `coinjar help descriptions` explains how to write one",
         )
         raise InputError(f"there is no platform description '{name}'", hint=hint, code="unknown-platform")
     path = JarLayout(folder).platform(name)
