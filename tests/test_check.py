@@ -162,15 +162,19 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
             ),
             "isles": "all: {FEED: Q7fZq02mLxT9vKc4R8wN1s}\n",
         }, [
-            (
-                "plain/dev.yaml:1:13 dev: FEED is not declared as a secret, but its value looks like one "
-                "contains a password in a URL"
-            ),
+            "plain/dev.yaml:1:13 dev: FEED is not declared as a secret, but its value contains a password in a URL",
             "plain/dev.yaml:1:62 dev: API_KEY is not declared as a secret, but its value looks like one by its name",
             (
                 "plain/isles.yaml:1:13 isles: FEED is not declared as a secret, but its value looks like one "
                 "because it is as random as a key or a token"
             ),
+        ]),
+        (("variables: {H: {default: h}, PW: {secret: true}, A: {default: {text: 'x://kit:made-up-9@${H}/'}}, "
+            "B: {default: {text: 'x://${H}:${PW@url}@h/'}}, C: {default: {text: 'x://kit:${H:-made-up-9}@h/'}}, "
+            "D: {default: {text: 'x://${H}:${H}@${H:?password: set it there}/'}}}\n"),
+            {}, [
+            "jar.yaml:5:63: A is not declared as a secret, but the text between its references contains a password",
+            "jar.yaml:5:159: C is not declared as a secret, but the text between its references contains a password",
         ]),
     ],
     "CJ024": [

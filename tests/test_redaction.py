@@ -7,6 +7,8 @@ from base64 import b64encode
 from collections.abc import Callable
 from urllib.parse import quote
 
+import pytest
+
 from tests.conftest import Coinjar
 
 JAR = (
@@ -133,6 +135,49 @@ def test_check_finds_the_jars_secrets_in_what_git_tracks(jar: Callable[..., Coin
     assert SECRET not in result.out + result.err
     nobody = cj("check", env={"COINJAR_IDENTITY": ""})
     assert "2 secrets were not checked" in nobody.err  # no all-clear for what was not looked for
+
+
+@pytest.mark.parametrize(
+    "declared",
+    [
+        "URL: {secret: true, default: {text: '%s'}}",
+        "URL: {default: {text: '%s'}}",
+        'URL: {secret: true, default: {text: "%s"}, about: x}',
+        "URL:\n    secret: true\n    default:\n      text: |-\n        first\n        %s",
+        "URL: {secret: true}",
+    ],
+)
+def test_a_rename_masks_secrets_between_references(declared: str, jar: Callable[..., Coinjar]) -> None:
+    """Before and after: the line that changes is another text than the one that was read. Everywhere a name is used."""
+    canary = "made-up-canary-9"
+    text = f"x://kit:{canary}@${{HOST}}/"
+    cj = jar(
+        "services: {web: {code: [src]}}\nstages: {dev: {}}\nvariables:\n  HOST: {default: h}\n  PW: {secret: true}\n  "
+        + declared.replace("%s", text)
+        + "\n  LINK: {default: {text: 'x://${HOST}:${PW@url}@${HOST}/'}}\n",
+        dev=f"all: {{URL: {{text: '{text}'}}}}\n",
+    )
+    cj.write(
+        {
+            "jar/.local/dev.yaml": f"web:\n  URL:\n    text: '{text}'\n",
+            "src/a.py": f"import os\nu = f\"x://kit:{canary}@{{os.environ['HOST']}}/\"\n"
+            "v = f\"x://{os.environ['HOST']}:{os.environ['PW']}@h/\"\n",
+            "src/a.sh": f'export U="x://kit:{canary}@$HOST/"; export V="x://u:$PW@$HOST/"\n',
+            "src/b.sh": 'export V="x://u:$PW@$HOST/"\n',
+            "src/compose.yaml": f"services:\n  web:\n    environment:\n      U: '{text}'\n      V: 'x-${{HOST}}'\n",
+        }
+    )
+    done = cj("rename", "HOST", "MAIN_HOST", "--dry-run", code=1)
+    assert canary not in done.out + done.err
+    for name in ("jar.yaml", "plain/dev.yaml", ".local/dev.yaml", "src/a.py", "src/a.sh", "src/b.sh", "compose.yaml"):
+        assert name in done.out
+    for line in (
+        "LINK: {default: {text: 'x://${MAIN_HOST}:${PW@url}@${MAIN_HOST}/'}}",
+        "+v = f\"x://{os.environ['MAIN_HOST']}:{os.environ['PW']}@h/\"",
+        '+export V="x://u:$PW@$MAIN_HOST/"',
+        "V: 'x-${MAIN_HOST}'",
+    ):
+        assert line in done.out
 
 
 def test_texts_that_hold_a_secret_are_secrets(jar: Callable[..., Coinjar]) -> None:

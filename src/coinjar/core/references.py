@@ -52,6 +52,16 @@ class Template(Record):
         return tuple(_references(self.parts))
 
 
+def own_text(parts: Parts) -> str:
+    """Return what a template contains itself, with the words that stand in for missing values: all but what references
+    bring.
+    """
+    return "".join(
+        part if isinstance(part, str) else own_text(part.word if part.operator.endswith(("-", "+")) else ())
+        for part in parts
+    )
+
+
 class ReferenceValue:
     """What a reference resolves to: a text (None: no value), and whether it is secret."""
 

@@ -34,16 +34,17 @@ _SHAPES = (
     (_LOGIN, "contains a password in a URL"),
     (re.compile(r"(?<![\w-])eyJ[\w-]{10,}\.eyJ[\w-]{10,}\.[\w-]{16,}"), "contains a signed token (RFC 7519)"),
     (re.compile(r"\b(?:Bearer|Basic|Token) [\w.~+/=-]{16,}"), "contains credentials of a request (RFC 7235)"),
-    (
-        re.compile(
-            r"(?i)(?:\b|[_\"'])(?:password|passwd|pwd|secret|api[-_]?key)[\"']?"
-            r"\s*[=:]\s*[\"']?(?!true\b|false\b|\$)[^\s;&,\"'{}]{6,}"
-        ),
-        "contains a password among its settings",
+)
+_SETTING = (
+    re.compile(
+        r"(?i)(?:\b|[_\"'])(?:password|passwd|pwd|secret|api[-_]?key)[\"']?"
+        r"\s*[=:]\s*[\"']?(?!true\b|false\b|\$)[^\s;&,\"'{}]{6,}"
     ),
+    "contains a password among its settings",
 )
 _MAY_HAVE_SHAPE = re.compile(r"-----BEGIN|AGE-SECRET|@|eyJ|Bearer|Basic|Token|[=:]\s*[^/\s]")
 """What every shape requires: most values contain none of it."""
+_EXPRESSION = re.compile(r"[$#]?\{[^{}]*\}|\$\([^()]*\)|\$\w+|%\w+%|%s|<[^<>]*>")
 # Random texts that are public: digests, UUIDs, ULIDs, public keys, fingerprints.
 _PUBLIC = re.compile(
     r"(?i:(?:(?:sha|md)\d+[:-]|0x|\{)?[0-9a-f]{7,}\}?|(?:urn:uuid:)?\{?[0-9a-f]{8}-(?:[0-9a-f]{4}-){3}[0-9a-f]{12}\}?)"
@@ -71,7 +72,7 @@ def detect_secret(name: str, value: str) -> tuple[str, str] | None:
 
     The reason never shows the value.
     """
-    for shape, why in _SHAPES if _MAY_HAVE_SHAPE.search(value) else ():
+    for shape, why in (*_SHAPES, _SETTING) if _MAY_HAVE_SHAPE.search(value) else ():
         if shape.search(value):
             return SURE, why
     named, last = _of_name(name)
@@ -82,6 +83,15 @@ def detect_secret(name: str, value: str) -> tuple[str, str] | None:
     if last not in _ABOUT_SECRETS - {"ID", "NAME", "TYPE"} and is_random(value):
         return LIKELY, "because it is as random as a key or a token"
     return None
+
+
+def credentials_in(line: str) -> str:
+    """Return what credentials a line of code contains by their shape, in words; "" for none.
+
+    An expression in the place of a password (`${…}`, `{…}`, `#{…}`, `%…%`, `<…>`, `$NAME`) is not one.
+    """
+    line = _EXPRESSION.sub("", line) if _MAY_HAVE_SHAPE.search(line) else ""
+    return next((why for shape, why in _SHAPES if line and shape.search(line)), "")
 
 
 @cache

@@ -27,7 +27,7 @@ def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
     Placeholders and secrets encrypted for others are omitted. Raises InputError for own values that cannot be read:
     they would be unknown.
     """
-    layers = [{"all": jar.defaults}, *jar.plain.values(), *_own_layers(opened, jar)]
+    layers = [{"all": jar.defaults}, *jar.plain.values(), *own_layers(opened, jar)]
     definitions = [
         (name, definition) for layer in layers for scope in layer.values() for name, definition in scope.items()
     ]
@@ -40,7 +40,8 @@ def secret_texts(opened: OpenJar, jar: Jar) -> dict[str, str]:
     return {value: name for value, name in result.items() if value and not is_placeholder(value)}
 
 
-def _own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
+def own_layers(opened: OpenJar, jar: Jar) -> Iterator[Layer]:
+    """Yield the person's own values. Raises InputError for those that cannot be read."""
     for path in own_files(opened.folder):
         yield read_plain(jar, read_bytes(path), display_path(path))
 

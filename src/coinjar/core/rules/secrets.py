@@ -10,9 +10,9 @@ from coinjar.core.entropy import WEAK, bits
 from coinjar.core.inference import is_placeholder
 from coinjar.core.model import Jar
 from coinjar.core.names import ALL, SHARED
-from coinjar.core.references import Template
+from coinjar.core.references import Template, own_text
 from coinjar.core.rules.base import CheckContext, ScopedDefinition
-from coinjar.core.secret_detection import detect_secret
+from coinjar.core.secret_detection import SURE, detect_secret
 
 _FREE = frozenset({"text", "url", "base64", "pem", "json", "list"})
 """Kinds that accept any value."""
@@ -57,11 +57,33 @@ def looks_secret(context: CheckContext) -> Iterator[Diagnostic]:
         suspected = detect_secret(variable.name, value)
         held = context.secrets.first(value) if any_held and not suspected and len(value) >= 8 else None
         if (suspected or held) and not is_placeholder(value):
-            why = f"looks like one {suspected[1]}" if suspected else f"contains the text of the secret {held}"
+            why = _words(suspected[1]) if suspected else f"contains the text of the secret {held}"
             message = f"{variable.name} is not declared as a secret, but its value {why}"
             fix = "add secret: true in jar.yaml, then run `coinjar readers seal`; or accept it in jar.yaml"
             for place in each.places:
                 yield Diagnostic(message, fix, place.definition.location, variable.name, place.stage)
+    yield from _secret_between_references(context)
+
+
+def _words(why: str) -> str:
+    return why if why.startswith("contains") else f"looks like one {why}"
+
+
+def _secret_between_references(context: CheckContext) -> Iterator[Diagnostic]:
+    """Yield the texts with references that contain a secret themselves, such as a password in a URL.
+
+    Those of secrets are left to CJ006, and those computed from a secret are treated as secrets.
+    """
+    for each in context.other_definitions:
+        variable, content = each.variable, each.definition.content
+        if not isinstance(content, Template) or variable.name in context.jar.secret_names:
+            continue
+        value = own_text(content.parts)
+        certainty, why = detect_secret(variable.name, value) or ("", "")
+        if certainty == SURE and not is_placeholder(value):
+            message = f"{variable.name} is not declared as a secret, but the text between its references {_words(why)}"
+            fix = "declare that part as a variable with secret: true, and refer to it here, as in ${NAME@url}"
+            yield Diagnostic(message, fix, each.definition.location, variable.name, each.stage)
 
 
 def _own_secrets(context: CheckContext) -> Iterator[tuple[ScopedDefinition, str]]:
