@@ -75,3 +75,22 @@ def test_a_destination_lists_variables_with_all_of_their_names(
     cj("render", "dev")
     names = [line.partition("=")[0] for line in cj.read("out.env").splitlines() if "=" in line]
     assert names == (["LEVEL", "LOG_LEVEL"] if key == "variables" else ["PORT"])
+
+
+@pytest.mark.parametrize(
+    "listed",
+    ['["A_*", Z]', "[\"A_*\", 'A_TWO', Z]", "[Z, A_*]", '["A*", Z, "*O"]', '["*", Z]', "\n    - A_*\n    - Z", "[A_*]"],
+)
+def test_a_rename_and_one_back_leave_a_list_unchanged(listed: str, jar: Callable[..., Coinjar]) -> None:
+    """The name is added where the patterns do not match it, and removed where they do."""
+    cj = jar(
+        "services: {web: {}}\nstages: {dev: {}}\nvariables: {A_ONE: {default: 1}, A_TWO: {default: 2}, Z: {}}\n"
+        f"destinations:\n  env:\n    type: file\n    as: literal\n    path: out.env\n    without: {listed}\n"
+    )
+    before = cj.read("jar/jar.yaml")
+    cj("rename", "A_ONE", "B_ONE", "--yes")
+    then = cj.read("jar/jar.yaml").partition("without:")[2]
+    assert ("B_ONE" in then, "Z" in then) == ('"*"' not in listed, "Z" in listed)
+    cj("rename", "B_ONE", "A_ONE", "--yes")
+    cj("rename", "--finish", "B_ONE")
+    assert cj.read("jar/jar.yaml") == before

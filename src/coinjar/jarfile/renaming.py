@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from coinjar.core.errors import InputError, Location
+from coinjar.core.name_patterns import is_pattern
+from coinjar.core.names import matches
 from coinjar.core.reference_renames import condition, in_pointer, left_behind, references, spliced
 from coinjar.documents.environments import held
 from coinjar.documents.pointer import follow
@@ -13,6 +16,8 @@ from coinjar.documents.yamltext import compose
 
 Splices = Iterator[tuple[int, int, str]]
 _LISTS = ("variables", "without", "names", "reserved", "supplied")
+_BETWEEN = re.compile(r"\s*,\s*|\s*\n *- +")
+"""What separates the elements of a list, if there is no comment."""
 _FREE_TEXT = frozenset({"about", "reason", "default", "sample", "choices", "pattern"})
 
 
@@ -48,12 +53,23 @@ class _NameSplices:
                 yield node.start + start, node.start + end, new
 
     def every(self, node: TreeNode | None) -> Splices:
-        """Rename the names in a list; where its patterns would no longer match a name, the name is added."""
+        """Rename the names in a list; where its patterns would no longer match a name, the name is added, and where
+        they match the new name, it is removed: so a rename back leaves the list as it was.
+        """
         if node is None or node.kind != "seq":
             return
         names = [child.text for child in node.elements]
-        for child in node.elements:
-            yield from self.scalar(child, _renamed)
+        patterns = [name for name in names if is_pattern(name)]
+        for before, child in zip([None, *node.elements], node.elements, strict=False):
+            if (
+                before is not None
+                and child.text in self.renames
+                and matches(self.renames[child.text], patterns)
+                and _BETWEEN.fullmatch(self.text[before.end : child.start])
+            ):
+                yield before.end, child.end, ""
+            else:
+                yield from self.scalar(child, _renamed)
         lost = left_behind(names, self.renames)
         if lost and node.elements and node.flow:
             yield node.elements[-1].end, node.elements[-1].end, "".join(f", {name}" for name in lost)
