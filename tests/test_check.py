@@ -76,7 +76,7 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
         ("variables: {A: {}, B: {kind: boolean}, C: {kind: choice, choices: ['None']}, D: {secret: true}}\n", {
             "dev": "all: {A: 'null', B: 'True', C: None, D: 'None'}\n",
             "prod": "all: {A: ' x'}\nweb: {A: \"'x'\"}\nmailer: {A: 'a${B}'}\n",
-            "isles": 'all: {A: "a\\r"}\nweb: {A: True}\n',
+            "isles": 'all: {A: "a\\r", D: "b${C}"}\nweb: {A: True, D: True}\nmailer: {D: "\'x\'"}\n',
         }, [
             "plain/dev.yaml:1:10 dev: the value of A is the word 'null', not the absence of a value",
             "plain/dev.yaml:1:41 dev: the value of D is a word for an absent value",
@@ -85,6 +85,9 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
             "plain/prod.yaml:3:13 prod: the value of A contains '${…}', which is not expanded in a plain text",
             "plain/isles.yaml:1:10 isles: the value of A begins or ends with a space or a line break",
             "plain/isles.yaml:2:10 isles: the value of A is 'True': many programs take any text for true",
+            "plain/isles.yaml:1:20 isles: the value of D contains '${…}', which is not expanded in a plain text",
+            "plain/isles.yaml:2:19 isles: the value of D is a word for true or false: many programs take any text",
+            "plain/isles.yaml:3:13 isles: the value of D is wrapped in ' quotes, which are part of the value",
         ]),
     ],
     "CJ009": [

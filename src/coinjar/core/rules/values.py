@@ -54,14 +54,15 @@ def placeholder_left(context: CheckContext) -> Iterator[Diagnostic]:
             yield Diagnostic(message, fix, place.definition.location, variable.name, place.stage)
 
 
-def surprise(kind: str, value: str) -> str | None:
-    """Return what is surprising about a text; None if nothing is. Never shows the text."""
+def surprise(kind: str, value: str, *, secret: bool) -> str | None:
+    """Return what is surprising about a text; None if nothing is. A word is shown unless it is `secret`."""
     match = _SURPRISING.match(value)
     if match and kind not in ("json", "pem"):
         if match["word"]:
-            return f"is the word '{value}', not the absence of a value"
+            return "is a word for an absent value" if secret else f"is the word '{value}', not the absence of a value"
         if match["true"] and kind != "boolean":
-            return f"is '{value}': many programs take any text for true, and not all accept this spelling"
+            word = "a word for true or false" if secret else f"'{value}'"
+            return f"is {word}: many programs take any text for true, and not all accept this spelling"
         if match["blank"] and kind not in ("integer", "port", "boolean", "duration", "size", "list"):
             return "begins or ends with a space or a line break"
         if match["quote"] and len(value) > 1:
@@ -85,7 +86,7 @@ def surprising_text(context: CheckContext) -> Iterator[Diagnostic]:
         choices = variable.constraints.get("choices")
         if isinstance(choices, list) and value in choices:
             continue
-        words = surprise(variable.kind, value)
+        words = surprise(variable.kind, value, secret=variable.secret)
         if words:
             fix = (
                 "write {text: …} for a reference; otherwise correct the text, or accept the finding in jar.yaml"
@@ -94,8 +95,7 @@ def surprising_text(context: CheckContext) -> Iterator[Diagnostic]:
                 if "for true" in words
                 else "correct the text, or accept the finding in jar.yaml"
             )
-            shown = words if not variable.secret or "'" not in words else "is a word for an absent value"
-            message = f"the value of {variable.name} {shown}"
+            message = f"the value of {variable.name} {words}"
             for place in each.places:
                 yield Diagnostic(message, fix, place.definition.location, variable.name, place.stage)
 
