@@ -225,6 +225,15 @@ def warn_no_match(patterns: Sequence[str] | None, names: Iterable[str]) -> None:
             print_status(f"coinjar: no name matches '{pattern}'" + (f"; did you mean '{wider}'?" if helps else ""))
 
 
+def warn_unread(count: int, names: str) -> None:
+    """Print that encrypted values were not searched for references to what will be removed."""
+    if count:
+        are, they = ("is", "it refers") if count == 1 else ("are", "they refer")
+        print_status(
+            f"{counted(count, 'value')} {are} encrypted for others: whether {they} to {names} is not known here"
+        )
+
+
 def ask_to_go_on(question: str, *, yes: bool) -> None:
     """Ask before a loss, unless `yes`. Without consent, end the command with 1 and no change."""
     if yes or (sys.stdin.isatty() and typer.confirm(question, err=True)):

@@ -19,6 +19,7 @@ from coinjar.cli.common import (
     open_here,
     print_json,
     variable_names,
+    warn_unread,
 )
 from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.core.errors import UsageError
@@ -52,7 +53,7 @@ def run(
     jar: JarOption = None,
 ) -> None:
     """Remove values, or whole variables with --everywhere, which asks first, as a pattern does."""
-    from coinjar.actions.editing.removal import drop, drop_everywhere, where_set
+    from coinjar.actions.editing.removal import drop, drop_everywhere, unread_values, where_set
 
     opened = open_here(ctx, jar)
     complete_interrupted(opened)
@@ -66,6 +67,7 @@ def run(
         for dropped in there:
             whose = "all services" if dropped.scope == "all" else dropped.scope
             print_status(f"{dropped.name}: {dropped.layer}, {whose}{', your own' if dropped.is_mine else ''}")
+        warn_unread(unread_values(opened, names), ", ".join(names))
         if dry_run:
             raise typer.Exit(1)
         ask_to_go_on(f"Remove {', '.join(names)}, with the declaration and all values?", yes=yes)

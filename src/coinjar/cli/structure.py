@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
-from coinjar.cli.common import ask_to_go_on, counted, print_json
+from coinjar.cli.common import ask_to_go_on, counted, print_json, warn_unread
 from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.core.name_change import APPLICATION, COMMANDS, STAGE, NameChange
 
@@ -120,6 +120,7 @@ def remove_part(opened: OpenJar, what: str, name: str, how: PlanOptions) -> None
         _show_removal(removal)
     if removal.stays_at:
         print_status(f"what was delivered to {', '.join(removal.stays_at)} stays there: remove it there")
+    warn_unread(removal.unread, name)
     finish_plan(dry_run=how.dry_run)
     ask_to_go_on(f"Remove the {what} {name}?", yes=how.yes)
     removal.files.write(opened, f"{COMMANDS[removal.what]} remove")

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from coinjar.actions.editing.value_changes import ValueChanges, layer_path
 from coinjar.actions.open_jar import OpenJar
+from coinjar.actions.secrets.known_secrets import closed
 from coinjar.core.errors import CoinJarError, InputError, raise_all
 from coinjar.core.model import Jar
 from coinjar.core.names import ALL, SHARED
@@ -129,6 +130,12 @@ def _other_faults(opened: OpenJar, names: Sequence[str]) -> Jar | None:
     except CoinJarError as fault:
         raise_all([error for error in fault.each() if error.code != "unknown-variable" or error.subject not in names])
         return None
+
+
+def unread_values(opened: OpenJar, names: Sequence[str]) -> int:
+    """Return how many encrypted values of other variables, unknown to this identity, may refer to these."""
+    jar = _other_faults(opened, names)
+    return 0 if jar is None else sum(name not in names for _, name in closed(jar))
 
 
 def _removals(

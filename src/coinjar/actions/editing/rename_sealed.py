@@ -31,8 +31,8 @@ def edits_of_sealed(opened: OpenJar, jar: Jar, renames: Mapping[str, str]) -> Pl
         new: jar.variables[old if old in jar.variables else new]._replace(name=new) for old, new in renames.items()
     }
     after = jar._replace(
-        variables={**{name: variable for name, variable in jar.variables.items() if name not in renames}, **named}
-    )
+        variables={**jar.variables, **named}
+    )  # with the old names, to which other values refer until then
     sealing = SealedTransaction(opened, after)
     moved, left = _opened(opened, jar, sealing, renames)
     for layer, scope, old, now, _ in moved:

@@ -61,14 +61,11 @@ def _made(jar: Jar, definitions: Iterable[tuple[str, Definition]]) -> Iterator[t
                     yield name, value
 
 
-def closed_count(jar: Jar) -> int:
-    """Return how many secrets this identity cannot decrypt: their texts are not known."""
-    return sum(
-        isinstance(definition.content, Undecryptable)
-        for layer in jar.plain.values()
-        for scope in layer.values()
-        for definition in scope.values()
-    )
+def closed(jar: Jar) -> Iterator[tuple[str, str]]:
+    """Yield the scope and the name of every value that this identity cannot decrypt."""
+    for layer in jar.plain.values():
+        for scope, values in layer.items():
+            yield from ((scope, name) for name, each in values.items() if isinstance(each.content, Undecryptable))
 
 
 def secrets_read(jar: Jar, items: Iterable[ReadItem]) -> dict[str, str]:

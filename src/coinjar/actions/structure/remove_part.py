@@ -1,4 +1,4 @@
-"""Remove a stage or a service with everything that belongs to it. No value is decrypted."""
+"""Remove a stage or a service with everything that belongs to it."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from coinjar.actions.open_jar import OpenJar
+from coinjar.actions.secrets.known_secrets import closed
 from coinjar.actions.structure.planned_files import PlannedFiles
 from coinjar.core.definition import SealedDefinition
 from coinjar.core.errors import InputError, Location, UsageError
@@ -28,7 +29,8 @@ from coinjar.system.files import display_path
 
 class PartRemoval(NamedTuple):
     """A planned removal: its files; the numbers of values, and of encrypted ones, that are lost; entries of jar.yaml
-    that are removed as a whole; variables that exist nowhere then; running systems that keep what was delivered.
+    that are removed as a whole; variables that exist nowhere then; running systems that keep what was delivered; how
+    many encrypted values, unknown to this identity, may refer to it.
     """
 
     what: str
@@ -39,6 +41,7 @@ class PartRemoval(NamedTuple):
     entries: list[str]
     idle: list[str]
     stays_at: list[str]
+    unread: int = 0
 
 
 def plan_stage_removal(opened: OpenJar, name: str) -> PartRemoval:
@@ -94,7 +97,8 @@ def plan_service_removal(opened: OpenJar, name: str) -> PartRemoval:
     for path in layout.keys_folder.glob(f"*.{name}.age"):
         files.set(path, None)
     values, secrets = _counted(jar, dict.fromkeys(jar.plain, name))
-    return PartRemoval(SERVICE, name, files, values, secrets, entries, idle, _delivered_to(jar, SERVICE, name))
+    unread = sum(scope != name for scope, _ in closed(jar))
+    return PartRemoval(SERVICE, name, files, values, secrets, entries, idle, _delivered_to(jar, SERVICE, name), unread)
 
 
 def _require_unused(opened: OpenJar, jar: Jar, name: str) -> None:
@@ -129,7 +133,7 @@ def _referring(jar: Jar, service: str) -> Iterator[tuple[str, Location]]:
     for layer in layers:
         for scope, values in layer.items():
             for variable, definition in values.items() if scope != service else ():
-                content = None if isinstance(definition, SealedDefinition) else definition.content
+                content = definition.content
                 if isinstance(content, Template) and any(
                     reference.service == service for reference in content.references()
                 ):

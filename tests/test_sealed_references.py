@@ -1,0 +1,73 @@
+"""Encrypted texts with references: what they refer to is renamed, and not removed, as for those in plain text."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+
+from tests.conftest import Coinjar
+from tests.jars import somebody
+
+JAR = """\
+services: {web: {}, mail: {}, spare: {}}
+stages: {dev: {}, prod: {}}
+variables:
+  HOST: {default: h}
+  PORT: {default: 1}
+  ONE: {secret: true}
+  TWO: {secret: true}
+  MAIL: {secret: true, services: [mail]}
+"""
+TEXT = "made-up-{}-${{HOST}}:${{PORT}}-${{HOST@of:spare}}"
+VALUES = [(name, layer) for layer in ("shared", "dev", "prod") for name in ("ONE", "TWO", "MAIL")]
+
+
+@pytest.fixture
+def referring(jar: Callable[..., Coinjar]) -> Coinjar:
+    """Three encrypted texts on each of three layers, all of which refer to the same."""
+    cj = jar(JAR)
+    for name, layer in VALUES:
+        cj("put", name, "--stage", layer, "--text", stdin=TEXT.format(f"{name}-{layer}"))
+    return cj
+
+
+def values(cj: Coinjar) -> list[str]:
+    return [cj("value", stage, name, "--service", "mail").out for stage in ("dev", "prod") for name in ("ONE", "TWO")]
+
+
+def test_what_several_refer_to_is_renamed(referring: Coinjar) -> None:
+    """Each is decrypted and encrypted again while the others still have the old name."""
+    cj = referring
+    before = values(cj)
+    assert before[0] == "made-up-ONE-dev-h:1-h"
+    done = cj("rename", "HOST", "MAIN_HOST", "--yes")
+    assert "9 sealed values encrypted again" in done.out
+    assert "made-up" not in done.out + done.err
+    cj.write({"table": "MAIN_HOST PORT\nPORT MAIN_HOST\n"})
+    cj("rename", "--table", "table", "--yes")  # exchanged
+    assert values(cj) == before
+    cj("rename", "--table", "table", "--yes")
+    cj("services", "rename", "spare", "other", "--yes")
+    cj("stages", "rename", "dev", "lab", "--yes")
+    cj("stages", "rename", "lab", "dev", "--yes")
+    assert values(cj) == before
+    cj("check")
+
+
+def test_what_they_refer_to_is_not_removed(referring: Coinjar) -> None:
+    cj = referring
+    before = values(cj)
+    assert "the value of ONE still refers to HOST" in cj("drop", "HOST", "--everywhere", "--yes", code=3).err
+    assert "refers to the service spare" in cj("services", "remove", "spare", "--yes", code=3).err
+    assert values(cj) == before
+
+
+def test_what_cannot_be_decrypted_is_not_called_unused(referring: Coinjar) -> None:
+    """Somebody who reads nothing learns that what others encrypted was not searched."""
+    other, _ = somebody(referring, "berta")
+    done = referring("services", "remove", "spare", "--dry-run", env=other, code=1)
+    assert "9 values are encrypted for others: whether they refer to spare is not known here" in done.err
+    done = referring("drop", "MAIL", "--everywhere", "--dry-run", env=other, code=1)
+    assert "6 values are encrypted for others: whether they refer to MAIL is not known here" in done.err
+    assert "encrypted for others" not in referring("drop", "MAIL", "--everywhere", "--dry-run", code=1).err
