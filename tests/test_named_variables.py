@@ -81,16 +81,20 @@ def test_a_destination_lists_variables_with_all_of_their_names(
     "listed",
     ['["A_*", Z]', "[\"A_*\", 'A_TWO', Z]", "[Z, A_*]", '["A*", Z, "*O"]', '["*", Z]', "\n    - A_*\n    - Z", "[A_*]"],
 )
-def test_a_rename_and_one_back_leave_a_list_unchanged(listed: str, jar: Callable[..., Coinjar]) -> None:
+@pytest.mark.parametrize("newline", ["\n", "\r\n"])
+def test_a_rename_and_one_back_leave_a_list_unchanged(listed: str, newline: str, jar: Callable[..., Coinjar]) -> None:
     """The name is added where the patterns do not match it, and removed where they do."""
     cj = jar(
         "services: {web: {}}\nstages: {dev: {}}\nvariables: {A_ONE: {default: 1}, A_TWO: {default: 2}, Z: {}}\n"
         f"destinations:\n  env:\n    type: file\n    as: literal\n    path: out.env\n    without: {listed}\n"
     )
-    before = cj.read("jar/jar.yaml")
+    path = cj.folder / "jar/jar.yaml"
+    path.write_bytes(path.read_bytes().replace(b"\n", newline.encode()))
+    before = path.read_bytes()
     cj("rename", "A_ONE", "B_ONE", "--yes")
-    then = cj.read("jar/jar.yaml").partition("without:")[2]
+    assert path.read_bytes().count(newline.encode()) == path.read_bytes().count(b"\n")
+    then = path.read_text().partition("without:")[2]
     assert ("B_ONE" in then, "Z" in then) == ('"*"' not in listed, "Z" in listed)
     cj("rename", "B_ONE", "A_ONE", "--yes")
     cj("rename", "--finish", "B_ONE")
-    assert cj.read("jar/jar.yaml") == before
+    assert path.read_bytes() == before

@@ -76,7 +76,8 @@ class _NameSplices:
         elif lost and node.elements:
             last = node.elements[-1]
             indent = self.text[self.text.rfind("\n", 0, last.start) + 1 : last.start]
-            yield last.end, last.end, "".join(f"\n{indent}{name}" for name in lost)
+            newline = "\r\n" if "\r\n" in self.text else "\n"
+            yield last.end, last.end, "".join(f"{newline}{indent}{name}" for name in lost)
 
     def _put(self, node: TreeNode, new: str) -> tuple[int, int, str]:
         quote = node.style if node.style in ("'", '"') else ""
