@@ -163,13 +163,24 @@ def test_a_rename_masks_secrets_between_references(declared: str, jar: Callable[
             "src/a.py": f"import os\nu = f\"x://kit:{canary}@{{os.environ['HOST']}}/\"\n"
             "v = f\"x://{os.environ['HOST']}:{os.environ['PW']}@h/\"\n",
             "src/a.sh": f'export U="x://kit:{canary}@$HOST/"; export V="x://u:$PW@$HOST/"\n',
+            "src/c.py": f"import os\nw = os.environ.get('HOST') or os.environ.get('TOKEN', '{canary}')\n"
+            f"y = os.environ.get('PW', 'p-{canary}') + os.environ['HOST']\n",
             "src/b.sh": 'export V="x://u:$PW@$HOST/"\n',
             "src/compose.yaml": f"services:\n  web:\n    environment:\n      U: '{text}'\n      V: 'x-${{HOST}}'\n",
         }
     )
     done = cj("rename", "HOST", "MAIN_HOST", "--dry-run", code=1)
     assert canary not in done.out + done.err
-    for name in ("jar.yaml", "plain/dev.yaml", ".local/dev.yaml", "src/a.py", "src/a.sh", "src/b.sh", "compose.yaml"):
+    for name in (
+        "jar.yaml",
+        "plain/dev.yaml",
+        ".local/dev.yaml",
+        "src/a.py",
+        "src/a.sh",
+        "src/b.sh",
+        "c.py",
+        "compose.yaml",
+    ):
         assert name in done.out
     for line in (
         "LINK: {default: {text: 'x://${MAIN_HOST}:${PW@url}@${MAIN_HOST}/'}}",

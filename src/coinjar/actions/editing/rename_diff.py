@@ -10,7 +10,7 @@ from coinjar.actions.editing.rename_edits import RenameEdits
 from coinjar.actions.open_jar import OpenJar
 from coinjar.actions.secrets.known_secrets import own_layers, secret_texts, secrets_read
 from coinjar.core.display import Masker
-from coinjar.core.errors import CoinJarError
+from coinjar.core.errors import CoinJarError, Location
 from coinjar.core.masking import SHORTEST
 from coinjar.core.model import Jar
 from coinjar.core.redaction import Redactor
@@ -19,7 +19,7 @@ from coinjar.core.rules.secrets import in_plain_text
 from coinjar.core.secret_detection import SURE, credentials_in, detect_secret
 from coinjar.destinations.hidden_lines import hidden_lines
 from coinjar.dialects.base import ParseContext, ReadItem, ReadResult
-from coinjar.mentions.languages import by_first_line, language_of
+from coinjar.mentions.languages import by_first_line, language_of, look
 from coinjar.system.files import display_path
 
 _TEXT = "text"
@@ -53,8 +53,8 @@ def shown_differences(opened: OpenJar, shown: RenameEdits) -> Iterator[str]:
 
 
 def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
-    """Return names with values in a file of any format, as its own reader finds them; none for a file without a reader,
-    such as code.
+    """Return names with values in a file of any format, as its own reader finds them: in code, the variables with what
+    it falls back to.
     """
     from coinjar.destinations.workloads import every_entry_of
     from coinjar.dialects import reader
@@ -63,8 +63,12 @@ def _entries(jar: Jar, path: Path, data: bytes) -> list[ReadItem]:
     try:
         if path.suffix in (".yaml", ".yml", ".json"):
             return list(every_entry_of(data, display_path(path)).items)
-        if language_of(path.name) is not None or by_first_line(data):
-            return []
+        if language := language_of(path.name) or by_first_line(data):
+            return [
+                ReadItem(each.name, each.default, Location(display_path(path), data.count(b"\n", 0, each.start) + 1))
+                for each in look(language, data).mentions
+                if each.default
+            ]
         dialect = reader(recognise(data, path.name).dialect)
         dialect.parse_context = ParseContext(jar.stage_names(), jar.variables)
         return list(dialect.read(data, display_path(path)).items)
