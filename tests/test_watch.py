@@ -48,8 +48,12 @@ class Watched:
         self.lines: Queue[str] = Queue()
         assert self.process.stdout
         assert self.process.stderr
-        for stream in (self.process.stdout, self.process.stderr):
-            threading.Thread(target=self._read, args=(stream,), daemon=True).start()
+        self.readers = [
+            threading.Thread(target=self._read, args=(stream,), daemon=True)
+            for stream in (self.process.stdout, self.process.stderr)
+        ]
+        for reader in self.readers:
+            reader.start()
 
     def _read(self, stream: IO[str]) -> None:
         for line in stream:
@@ -83,6 +87,8 @@ def service(jar: Callable[..., Coinjar]) -> Iterator[Callable[..., Watched]]:
         with contextlib.suppress(ProcessLookupError):
             os.killpg(watched.process.pid, signal.SIGKILL)  # what it started, too
         watched.process.wait()
+        for reader in watched.readers:  # to the end: a stream is not closed under its reader
+            reader.join(_PATIENCE)
         for stream in (watched.process.stdout, watched.process.stderr):
             assert stream
             stream.close()

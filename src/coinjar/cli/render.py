@@ -55,9 +55,7 @@ def run(
             help="With exec-script: only for it; may be repeated.",
         ),
     ] = None,
-    keep_set: Annotated[
-        bool, typer.Option("--keep-set", help="With exec-script: keep variables that are already set.")
-    ] = False,
+    keep_set: Annotated[bool, typer.Option("--keep-set", help="With exec-script: keep what is already set.")] = False,
     every_stage: Annotated[bool, typer.Option("--every-stage", help="Render all stages, one after the other.")] = False,
     move_up: Annotated[
         bool,
