@@ -126,6 +126,8 @@ class ReferenceMachine(JarOnDisk):
         if done.code == 0:
             self.model.secret.setdefault(name, is_secret)
             self.model.values[layer, scope, name] = link
+            for service in SERVICES:
+                self.remove_a_service(service)
 
     @rule(layer=st.sampled_from(LAYERS))
     def seal_a_link(self, layer: str) -> None:
@@ -168,7 +170,13 @@ class ReferenceMachine(JarOnDisk):
     def rename_and_back(self, data: st.DataObject) -> None:
         old = data.draw(st.sampled_from(sorted(self.model.secret)))
         new = self.fresh("N") + ("_TOKEN" if self.model.secret[old] else "")
+        own = self.fresh("z://kit:canary-") + "@h"
+        self.model.secrets.add(own)  # somebody has a text in between of their own
+        others = [name for name in self.model.secret if name != old]
+        if others and old not in LINKS:
+            self.cj.write({"jar/.local/dev.yaml": f"web:\n  {others[-1]}: {{text: '{own}~${{{old}:-x}}'}}\n"})
         self.once("rename", old, new, "--dry-run", code=1)
+        (self.folder / "jar/.local/dev.yaml").unlink(missing_ok=True)
         for before, after in ((old, new), (new, old)):
             self.run("rename", before, after, "--yes", again=None)
             self.model.rename({before: after})
@@ -212,7 +220,6 @@ class ReferenceMachine(JarOnDisk):
             assert self.seen(each, "twin") == self.model.env(each, service)
         self.run("services", "remove", "twin", "--yes", again=2)
 
-    @rule(service=st.sampled_from(SERVICES))
     def remove_a_service(self, service: str) -> None:
         """Not while a value of another refers to it."""
         refers = any(service in [of for _, of in link.targets] for key, link in self.model.links() if key[1] != service)
