@@ -71,3 +71,22 @@ def test_what_cannot_be_decrypted_is_not_called_unused(referring: Coinjar) -> No
     done = referring("drop", "MAIL", "--everywhere", "--dry-run", env=other, code=1)
     assert "6 values are encrypted for others: whether they refer to MAIL is not known here" in done.err
     assert "encrypted for others" not in referring("drop", "MAIL", "--everywhere", "--dry-run", code=1).err
+
+
+def test_a_rename_by_somebody_who_cannot_decrypt_is_completed(referring: Coinjar) -> None:
+    """Until then the texts are read with the new name; the old one cannot be released before."""
+    cj = referring
+    before = values(cj)
+    other, recipient = somebody(cj, "berta")
+    cj("readers", "add", recipient, "--label", "berta", "--stage", "dev", "--yes")
+    cj("rename", "HOST", "MAIN_HOST", "--yes", env=other)  # she cannot decrypt prod
+    assert values(cj) == before
+    assert "whether they refer to HOST is not known here" in cj("rename", "--finish", "HOST", env=other).err
+    cj("undo", "--yes")
+    fault = cj("rename", "--finish", "HOST", code=3).err
+    assert "on prod still refers to HOST\n    first run `coinjar rename HOST MAIN_HOST`" in fault
+    assert "3 sealed values encrypted again" in cj("rename", "HOST", "MAIN_HOST", "--yes").out
+    assert "Nothing to change" in cj("rename", "HOST", "MAIN_HOST", "--yes").err
+    cj("rename", "--finish", "HOST")
+    assert values(cj) == before
+    cj("check")

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from typing import TYPE_CHECKING
 
 from coinjar.actions.editing.rename_edits import EditedFile, PlacedEdits, UnchangedUse
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import Content, SealedValue, Undecryptable
+from coinjar.core.definition import Content, SealedEntry, SealedValue, Undecryptable
 from coinjar.core.errors import Location, is_encrypted_for_others
 from coinjar.core.model import Jar
 from coinjar.core.reference_renames import in_references
@@ -62,7 +62,7 @@ def _opened(
             now = renames.get(coin.name, coin.name)
             if not isinstance(content, Undecryptable):
                 new = _renamed(content, renames)
-                if now != coin.name or new is not content:
+                if now != coin.name or new is not content or has_earlier_names(jar, sealing, layer, coin, renames):
                     moved.append((layer, coin.scope, coin.name, now, value._replace(content=new)))
             elif now != coin.name:
                 if (
@@ -81,3 +81,21 @@ def _renamed(content: Content, renames: Mapping[str, str]) -> Content:
     if isinstance(content, Template) and any(reference.name in renames for reference in content.references()):
         return parse_template(in_references(content.source, renames))
     return content
+
+
+def has_earlier_names(
+    jar: Jar, sealing: SealedTransaction, layer: str, entry: SealedEntry, names: Container[str]
+) -> bool:
+    """Return whether an encrypted text that can be read still refers to variables by these earlier names: somebody who
+    could not decrypt it has renamed them.
+    """
+    if not any(old in names for variable in jar.variables.values() for old in variable.formerly):
+        return False
+    path = display_path(JarLayout(sealing.folder).sealed(layer))
+    if not isinstance(sealing.ring.open(jar, layer, entry, path).content, Template):
+        return False
+    without = {
+        name: variable._replace(formerly=tuple(old for old in variable.formerly if old not in names))
+        for name, variable in jar.variables.items()
+    }
+    return isinstance(sealing.ring.open(jar._replace(variables=without), layer, entry, path).content, Undecryptable)
