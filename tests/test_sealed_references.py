@@ -90,3 +90,11 @@ def test_a_rename_by_somebody_who_cannot_decrypt_is_completed(referring: Coinjar
     cj("rename", "--finish", "HOST")
     assert values(cj) == before
     cj("check")
+
+
+def test_a_text_that_refers_to_nothing_is_not_called_encrypted_for_others(referring: Coinjar) -> None:
+    referring.write({"jar/jar.yaml": referring.read("jar/jar.yaml").replace("  HOST: {", "  OTHER_HOST: {")})
+    shown = referring("why", "prod", "ONE", "--service", "mail").out
+    assert "refers to HOST, which is not declared" in shown
+    assert "prod, all services    cannot be decrypted" in shown
+    assert "encrypted for others" not in shown

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from coinjar.core.definition import Command, Definition, FromEnv, FromFile, FromJar, Outside, Unset
+from coinjar.core.definition import Command, Definition, FromEnv, FromFile, FromJar, Outside, Undecryptable, Unset
 from coinjar.core.display import Masker
 from coinjar.core.errors import is_encrypted_for_others
 from coinjar.core.layers import DEEPEST, Resolver
@@ -162,8 +162,10 @@ def value_words(resolved: Resolved, masker: Masker) -> str:
 def layer_text(spoken: LayerValue, secret: bool, masker: Masker) -> str:
     """Return a layer's value. For a secret's text with references only these are shown: the rest may be the secret."""
     content = spoken.definition.content
+    if isinstance(content, Undecryptable):
+        return "encrypted for others" if is_encrypted_for_others(content.fault) else "cannot be decrypted"
     if spoken.text is None:
-        return "unset" if spoken.form == "unset" else "encrypted for others"
+        return "unset"
     if spoken.form == "text":
         return masker.show(spoken.text, secret=secret)
     if secret and isinstance(content, Template) and not masker.show_secrets:
