@@ -12,7 +12,7 @@ from typing import Any
 from urllib.parse import quote
 
 from hypothesis import strategies as st
-from hypothesis.stateful import RuleBasedStateMachine, initialize
+from hypothesis.stateful import RuleBasedStateMachine, initialize, rule
 
 from coinjar.crypto.age import new_identity
 from tests.conftest import Coinjar, Done
@@ -36,7 +36,7 @@ def narrowed(scope: str) -> list[str]:
 
 
 class JarOnDisk(RuleBasedStateMachine):
-    """One jar and its model, without steps."""
+    """One jar and its model, with the steps that all sequences have."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -75,6 +75,22 @@ class JarOnDisk(RuleBasedStateMachine):
                 f"  loft: {{type: cluster, manifests: manifests, kubeconfig: "
                 f"'{loft.standin.more()['kubeconfig']}', stages: [dev]}}\n"
             )
+
+    @rule(service=st.sampled_from(SERVICES))
+    def rename_a_service_and_back(self, service: str) -> None:
+        self.run("services", "rename", service, "someone", "--yes", again=None)
+        for stage in STAGES:
+            assert self.seen(stage, "someone") == self.model.env(stage, service)
+        self.run("services", "rename", "someone", service, "--yes", again=2)
+
+    def agrees(self) -> None:
+        """Every service sees what the model says, and no file of the jar contains a secret."""
+        for stage in STAGES:
+            for service in SERVICES:
+                assert self.seen(stage, service) == self.model.env(stage, service), (stage, service)
+        for path in (self.folder / "jar").rglob("*"):
+            if path.is_file() and ".local" not in path.parts:
+                self.nothing_leaks(path.read_bytes(), str(path))
 
     # -- running
 

@@ -66,8 +66,9 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
     "CJ006": [
         ("variables: {A: {secret: true}, B: {secret: true}, C: {default: c}}\n", {
             "dev": "all: {A: x, B: {text: 'p:${A}'}}\n", "prod": "all: {A: {from_env: X}, B: {text: 'p-${C}'}}\n",
-            "isles": "all: {A: change-me, B: ''}\n",
-        }, ["plain/dev.yaml:1:10 dev: A is a secret, but its value is stored in plain text",
+            "isles": "all: {A: change-me, B: ''}\nweb: {B: {text: 'x://kit:made-up-9@${A}/'}}\n",
+        }, ["plain/isles.yaml:2:10 isles: B is a secret, but its value is stored in plain text",
+        "plain/dev.yaml:1:10 dev: A is a secret, but its value is stored in plain text",
         "plain/prod.yaml:1:28 prod: B is a secret, but its value is stored in plain text"]),
     ],
     "CJ007": [("variables: {A: {default: TODO}, B: {}}\n", {"dev": "all: {A: <your token>, B: todo list}\n"},
@@ -174,10 +175,12 @@ CASES: dict[str, list[tuple[str, dict[str, str], list[str]]]] = {
         ]),
         (("variables: {H: {default: h}, PW: {secret: true}, A: {default: {text: 'x://kit:made-up-9@${H}/'}}, "
             "B: {default: {text: 'x://${H}:${PW@url}@h/'}}, C: {default: {text: 'x://kit:${H:-made-up-9}@h/'}}, "
-            "D: {default: {text: 'x://${H}:${H}@${H:?password: set it there}/'}}}\n"),
+            "D: {default: {text: 'x://${H}:${H}@${H:?password: set it there}/'}}, "
+            "E_TOKEN: {default: {text: 'x://kit:made-up-9@${PW}/'}}, F_TOKEN: {default: {text: 'of ${PW}'}}}\n"),
             {}, [
             "jar.yaml:5:63: A is not declared as a secret, but the text between its references contains a password",
             "jar.yaml:5:159: C is not declared as a secret, but the text between its references contains a password",
+            "jar.yaml:5:286: E_TOKEN is not declared as a secret, but the text between its references contains",
         ]),
     ],
     "CJ024": [

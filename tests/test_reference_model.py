@@ -85,12 +85,7 @@ class ReferenceMachine(JarOnDisk):
 
     @invariant()
     def every_service_sees_what_the_model_says(self) -> None:
-        for stage in STAGES:
-            for service in SERVICES:
-                assert self.seen(stage, service) == self.model.env(stage, service), (stage, service)
-        for path in (self.folder / "jar").rglob("*"):
-            if path.is_file() and ".local" not in path.parts:
-                self.nothing_leaks(path.read_bytes(), str(path))
+        self.agrees()
 
     # -- values
 
@@ -180,7 +175,7 @@ class ReferenceMachine(JarOnDisk):
         for before, after in ((old, new), (new, old)):
             self.run("rename", before, after, "--yes", again=None)
             self.model.rename({before: after})
-            self.every_service_sees_what_the_model_says()
+            self.agrees()
         self.run("rename", "--finish", new, again=2)
 
     @precondition(lambda self: len(self.model.secret) > 1)
@@ -193,14 +188,7 @@ class ReferenceMachine(JarOnDisk):
         for _ in range(2):
             self.run("rename", "--table", "table", "--yes", again=None)
             self.model.rename({one: other, other: one})
-            self.every_service_sees_what_the_model_says()
-
-    @rule(service=st.sampled_from(SERVICES))
-    def rename_a_service_and_back(self, service: str) -> None:
-        self.run("services", "rename", service, "someone", "--yes", again=None)
-        for stage in STAGES:
-            assert self.seen(stage, "someone") == self.model.env(stage, service)
-        self.run("services", "rename", "someone", service, "--yes", again=2)
+            self.agrees()
 
     @rule(stage=st.sampled_from(STAGES))
     def rename_a_stage_and_back(self, stage: str) -> None:
@@ -233,7 +221,7 @@ class ReferenceMachine(JarOnDisk):
         kept = self.folder / "kept"
         shutil.copytree(self.folder / "jar", kept)
         self.once("lift", "--yes", code=None)
-        self.every_service_sees_what_the_model_says()
+        self.agrees()
         shutil.rmtree(self.folder / "jar")
         kept.rename(self.folder / "jar")
 

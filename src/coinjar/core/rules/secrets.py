@@ -12,7 +12,7 @@ from coinjar.core.model import Jar
 from coinjar.core.names import ALL, SHARED
 from coinjar.core.references import Template, own_text
 from coinjar.core.rules.base import CheckContext, ScopedDefinition
-from coinjar.core.secret_detection import SURE, detect_secret
+from coinjar.core.secret_detection import SURE, credentials_in, detect_secret
 
 _FREE = frozenset({"text", "url", "base64", "pem", "json", "list"})
 """Kinds that accept any value."""
@@ -21,12 +21,14 @@ _FREE = frozenset({"text", "url", "base64", "pem", "json", "list"})
 def in_plain_text(jar: Jar, content: Content) -> bool:
     """Return whether a secret's content is readable.
 
-    For a text with references: all except what the references bring.
+    For a text with references: all except what the references bring. One that refers to a secret may consist of
+    harmless words besides.
     """
     if isinstance(content, str):
         return bool(content) and not is_placeholder(content)
-    return isinstance(content, Template) and not any(
-        jar.variables[reference.name].secret for reference in content.references()
+    return isinstance(content, Template) and (
+        not any(jar.variables[reference.name].secret for reference in content.references())
+        or bool(credentials_in(own_text(content.parts)))
     )
 
 
@@ -72,14 +74,15 @@ def _words(why: str) -> str:
 def _secret_between_references(context: CheckContext) -> Iterator[Diagnostic]:
     """Yield the texts with references that contain a secret themselves, such as a password in a URL.
 
-    Those of secrets are left to CJ006, and those computed from a secret are treated as secrets.
+    Those of secrets are left to CJ006. One that refers to a secret is not judged by its name.
     """
     for each in context.other_definitions:
         variable, content = each.variable, each.definition.content
-        if not isinstance(content, Template) or variable.name in context.jar.secret_names:
+        if not isinstance(content, Template) or variable.secret:
             continue
         value = own_text(content.parts)
-        certainty, why = detect_secret(variable.name, value) or ("", "")
+        by_name = "" if variable.name in context.jar.secret_names else variable.name
+        certainty, why = detect_secret(by_name, value) or ("", "")
         if certainty == SURE and not is_placeholder(value):
             message = f"{variable.name} is not declared as a secret, but the text between its references {_words(why)}"
             fix = "declare that part as a variable with secret: true, and refer to it here, as in ${NAME@url}"
