@@ -68,6 +68,9 @@ def test_a_destination_lists_variables_with_all_of_their_names(
         "variables: {LEVEL: {default: info, also_as: [LOG_LEVEL]}, PORT: {default: 1}}\n"
         f"destinations: {{env: {{type: file, as: literal, path: out.env, {key}: ['{pattern}']}}}}\n"
     )
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace(f"'{pattern}'", f"'{pattern}', '{{x}}'")})
+    assert f"'{{x}}' in {key} of env is not declared" in cj("render", "dev", code=3).err
+    cj.write({"jar/jar.yaml": cj.read("jar/jar.yaml").replace(", '{x}'", "")})
     shown = f"{key} of env names LOG_LEVEL, a second name of LEVEL\n    write LEVEL: it includes LOG_LEVEL"
     assert shown in cj("render", "dev", code=3).err
     assert shown in cj("check", code=1).out

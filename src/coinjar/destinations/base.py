@@ -105,14 +105,20 @@ class DestinationOptions:
         """
         destination, jar = self.destination, self.render_context.jar
         for key, names in (("variables", destination.variables), ("without", destination.without)):
-            amiss = [(f"'{name}' in {key} of {{}} is not declared", hint) for name, hint in undeclared(names, jar)]
+            amiss = [
+                (f"'{name}' in {key} of {destination.name} is not declared", hint)
+                for name, hint in undeclared(names, jar)
+            ]
             amiss += [
-                (f"{key} of {{}} names {second}, a second name of {name}", f"write {name}: it includes {second}")
+                (
+                    f"{key} of {destination.name} names {second}, a second name of {name}",
+                    f"write {name}: it includes {second}",
+                )
                 for second, name in second_names(names, jar)
             ]
             self.fields.faults += [
-                InputError(words.format(destination.name), hint=hint, location=destination.location, code="destination")
-                for words, hint in amiss
+                InputError(message, hint=hint, location=destination.location, code="destination")
+                for message, hint in amiss
             ]
 
     def text(self, key: str, default: str = "") -> str:
