@@ -23,7 +23,7 @@ def run(
 ) -> None:
     """Undo your last change of the jar: every file gets its exact bytes back. Asks first.
 
-    Refuses if a file was changed after it. Running systems and consents are not changed.
+    Refuses if a file was changed after it. Running systems, readers and consents are not changed.
     """
     from coinjar.jarfile.last_change import read_last_change, undo
     from coinjar.jarfile.local_folder import locked
