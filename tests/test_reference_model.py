@@ -92,17 +92,16 @@ class ReferenceMachine(JarOnDisk):
     @rule(name=st.sampled_from(PLAIN), layer=st.sampled_from(LAYERS), scope=SCOPES)
     def put(self, name: str, layer: str, scope: str) -> None:
         text = self.fresh("t")
-        if self.once("put", f"{name}={text}", "--declare", "--stage", layer, *narrowed(scope), code=None).code == 0:
-            self.model.secret.setdefault(name, False)
-            self.model.values[layer, scope, name] = text
+        self.run("put", f"{name}={text}", "--declare", "--stage", layer, *narrowed(scope))
+        self.model.secret.setdefault(name, False)
+        self.model.values[layer, scope, name] = text
 
     @rule(name=st.sampled_from(SECRET), layer=st.sampled_from(LAYERS), scope=SCOPES)
     def put_secret(self, name: str, layer: str, scope: str) -> None:
         self.model.secrets.add(text := self.fresh("p/w#@%canary-"))
-        words = ("put", name, "--declare", "--stage", layer, *narrowed(scope))
-        if self.once(*words, stdin=text, code=None).code == 0:
-            self.model.secret.setdefault(name, True)
-            self.model.values[layer, scope, name] = text
+        self.run("put", name, "--declare", "--stage", layer, *narrowed(scope), stdin=text)
+        self.model.secret.setdefault(name, True)
+        self.model.values[layer, scope, name] = text
 
     @rule(name=st.sampled_from(sorted(LINKS)), layer=st.sampled_from(LAYERS), scope=SCOPES, to=TARGETS)
     def put_link(self, name: str, layer: str, scope: str, to: list[tuple[int, str | None]]) -> None:
@@ -115,14 +114,13 @@ class ReferenceMachine(JarOnDisk):
         where = ("--stage", layer, *narrowed(scope), "--declare")
         if is_secret:
             self.model.secrets.add(own)
-            done = self.once("put", name, "--text", "--secret", *where, stdin=link.written(), code=None)
+            self.run("put", name, "--text", "--secret", *where, stdin=link.written())
         else:
-            done = self.once("put", "--text", f"{name}={link.written()}", *where, code=None)
-        if done.code == 0:
-            self.model.secret.setdefault(name, is_secret)
-            self.model.values[layer, scope, name] = link
-            for service in SERVICES:
-                self.remove_a_service(service)
+            self.run("put", "--text", f"{name}={link.written()}", *where)
+        self.model.secret.setdefault(name, is_secret)
+        self.model.values[layer, scope, name] = link
+        for service in SERVICES:
+            self.remove_a_service(service)
 
     @rule(layer=st.sampled_from(LAYERS))
     def seal_a_link(self, layer: str) -> None:

@@ -71,6 +71,13 @@ def test_what_cannot_be_decrypted_is_not_called_unused(referring: Coinjar) -> No
     done = referring("drop", "MAIL", "--everywhere", "--dry-run", env=other, code=1)
     assert "6 values are encrypted for others: whether they refer to MAIL is not known here" in done.err
     assert "encrypted for others" not in referring("drop", "MAIL", "--everywhere", "--dry-run", code=1).err
+    referring("rename", "PORT", "MAIN_PORT", "--yes")
+    for how in ({"COINJAR_IDENTITY": ""}, other):  # without any identity, and with one that decrypts nothing
+        done = referring("services", "remove", "spare", "--dry-run", env=how, code=1)
+        assert "9 values are encrypted for others" in done.err
+        done = referring("rename", "--finish", "PORT", env=how)
+        assert "9 values are encrypted for others: whether they refer to PORT is not known here" in done.err
+        referring("undo", "--yes")
 
 
 def test_a_rename_by_somebody_who_cannot_decrypt_is_completed(referring: Coinjar) -> None:
@@ -84,6 +91,7 @@ def test_a_rename_by_somebody_who_cannot_decrypt_is_completed(referring: Coinjar
     assert "whether they refer to HOST is not known here" in cj("rename", "--finish", "HOST", env=other).err
     cj("undo", "--yes")
     fault = cj("rename", "--finish", "HOST", code=3).err
+    assert fault.count("still refers to HOST") == 3  # all of them at once
     assert "on prod still refers to HOST\n    first run `coinjar rename HOST MAIN_HOST`" in fault
     assert "3 sealed values encrypted again" in cj("rename", "HOST", "MAIN_HOST", "--yes").out
     assert "Nothing to change" in cj("rename", "HOST", "MAIN_HOST", "--yes").err

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from coinjar.cli.common import JarOption, JsonOption, counted, open_here, print_json
+from coinjar.cli.common import JarOption, JsonOption, counted, open_here, print_json, warn_unread
 from coinjar.cli.opening import complete_interrupted, print_status
 from coinjar.core.errors import InputError, Location, UsageError
 
@@ -61,8 +61,10 @@ def run(
     if finish and as_json:
         raise UsageError("--finish has no JSON form", hint="omit --json")
     if finish:
-        for message in finish_old(opened, finish):
-            print_status(message)
+        remaining, unread = finish_old(opened, finish)
+        warn_unread(unread, ", ".join(finish))
+        for name in remaining:
+            print_status(f"{name} is the only name that services get")
         return
     renames, paths = _asked(opened, list(names or []), table)
     options = RenameOptions(paths, keep_old, probable=probable)

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from coinjar.actions.editing.rename_sealed import has_earlier_names
 from coinjar.actions.open_jar import OpenJar
 from coinjar.core.definition import Undecryptable
-from coinjar.core.errors import InputError, Location, UsageError, is_encrypted_for_others
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_encrypted_for_others, raise_all
 from coinjar.core.model import Jar, Variable
 from coinjar.crypto.sealed_file import parse
 from coinjar.documents.edit import Edit, apply
@@ -18,11 +18,11 @@ from coinjar.jarfile.local_folder import locked
 from coinjar.system.files import display_path
 
 
-def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
+def finish_old(opened: OpenJar, names: Sequence[str]) -> tuple[list[str], int]:
     """Stop exporting old names: remove them from `also_as` and `formerly`.
 
-    Raises UsageError for a name that is neither, InputError for one that is still used in the encrypted values. Return
-    what to print.
+    Return the names that remain, and how many values are encrypted for others, so that their references are not known.
+    Raises UsageError for a name that is neither, InputError for one that is still used in the encrypted values.
     """
     with locked(opened.folder, "rename"):
         jar = load_declarations(opened.folder)
@@ -46,12 +46,7 @@ def finish_old(opened: OpenJar, names: Sequence[str]) -> list[str]:
         path = JarLayout(opened.folder).declarations
         data = read_bytes(path)
         replace_all(opened.folder, {path: (data, apply(data, display_path(path), edits))})
-    old = ", ".join(names)
-    notes = [f"{unread} encrypted for others: whether they refer to {old} is not known here"] if unread else []
-    return notes + [
-        f"{owner.name} is the only name that services get"
-        for owner in {variable.name: variable for variable in owners.values()}.values()
-    ]
+    return list(dict.fromkeys(owner.name for owner in owners.values())), unread
 
 
 def _owner_of(jar: Jar, old: str) -> Variable:
@@ -75,25 +70,28 @@ def _still_sealed(opened: OpenJar, name: str) -> str | None:
     return None
 
 
-def _require_no_references(opened: OpenJar, jar: Jar, owners: Mapping[str, Variable]) -> str:
-    """Return how many values could not be searched for references to the old names, in words; "" for none.
+def _require_no_references(opened: OpenJar, jar: Jar, owners: Mapping[str, Variable]) -> int:
+    """Return how many values are encrypted for others.
 
-    Raises InputError for a text that refers to one: nobody could read it without the old name.
+    Raises InputError for every text that refers to an old name: nobody could read it without that name.
     """
     from coinjar.actions.secrets.transaction import SealedTransaction
 
-    sealing, unread = SealedTransaction(opened, jar), 0
+    sealing, unread, faults = SealedTransaction(opened, jar), 0, list[CoinJarError]()
     for layer in value_layers(opened.folder):
         path = display_path(JarLayout(opened.folder).sealed(layer))
         for entry in sealing.lines(layer):
             content = sealing.ring.open(jar, layer, entry, path).content
             unread += isinstance(content, Undecryptable) and is_encrypted_for_others(content.fault)
-            for old, owner in owners.items():
-                if has_earlier_names(jar, sealing, layer, entry, {old}):
-                    raise InputError(
-                        f"the encrypted value of {entry.name} on {layer} still refers to {old}",
-                        hint=f"first run `coinjar rename {old} {owner.name}`",
-                        location=Location(path, entry.line, 1),
-                        code="still-named",
-                    )
-    return f"{unread} value{'s are' if unread > 1 else ' is'}" if unread else ""
+            faults += [
+                InputError(
+                    f"the encrypted value of {entry.name} on {layer} still refers to {old}",
+                    hint=f"first run `coinjar rename {old} {owner.name}`",
+                    location=Location(path, entry.line, 1),
+                    code="still-named",
+                )
+                for old, owner in owners.items()
+                if has_earlier_names(jar, sealing, layer, entry, {old})
+            ]
+    raise_all(faults)
+    return unread
