@@ -78,6 +78,10 @@ def test_what_cannot_be_decrypted_is_not_called_unused(referring: Coinjar) -> No
         done = referring("rename", "--finish", "PORT", env=how)
         assert "9 values are encrypted for others: whether they refer to PORT is not known here" in done.err
         referring("undo", "--yes")
+    own = {"XDG_CONFIG_HOME": str(referring.folder / "elsewhere")}  # one that could, before it has consent
+    for words in ("services remove spare --yes", "drop MAIL --everywhere --yes", "rename --finish PORT"):
+        done = referring(*words.split(), env=own, consented=False, code=4)
+        assert "coinjar consent" in done.err
 
 
 def test_a_rename_by_somebody_who_cannot_decrypt_is_completed(referring: Coinjar) -> None:

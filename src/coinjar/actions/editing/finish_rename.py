@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 
 from coinjar.actions.editing.rename_sealed import has_earlier_names
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import Undecryptable
-from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, is_encrypted_for_others, raise_all
+from coinjar.actions.secrets.known_secrets import is_closed
+from coinjar.core.errors import CoinJarError, InputError, Location, UsageError, raise_all
 from coinjar.core.model import Jar, Variable
 from coinjar.crypto.sealed_file import parse
 from coinjar.documents.edit import Edit, apply
@@ -73,7 +73,8 @@ def _still_sealed(opened: OpenJar, name: str) -> str | None:
 def _require_no_references(opened: OpenJar, jar: Jar, owners: Mapping[str, Variable]) -> int:
     """Return how many values are encrypted for others.
 
-    Raises InputError for every text that refers to an old name: nobody could read it without that name.
+    Raises InputError for every text that refers to an old name: nobody could read it without that name;
+    DecryptionError without consent to decrypt.
     """
     from coinjar.actions.secrets.transaction import SealedTransaction
 
@@ -81,8 +82,7 @@ def _require_no_references(opened: OpenJar, jar: Jar, owners: Mapping[str, Varia
     for layer in value_layers(opened.folder):
         path = display_path(JarLayout(opened.folder).sealed(layer))
         for entry in sealing.lines(layer):
-            content = sealing.ring.open(jar, layer, entry, path).content
-            unread += isinstance(content, Undecryptable) and is_encrypted_for_others(content.fault)
+            unread += is_closed(sealing.ring.open(jar, layer, entry, path).content)
             faults += [
                 InputError(
                     f"the encrypted value of {entry.name} on {layer} still refers to {old}",

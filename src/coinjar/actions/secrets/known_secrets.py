@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from coinjar.actions.open_jar import OpenJar
-from coinjar.core.definition import Definition, Undecryptable
+from coinjar.core.definition import Content, Definition, Undecryptable
 from coinjar.core.inference import infer, is_placeholder
 from coinjar.core.layers import Resolver
 from coinjar.core.model import Jar, Layer
@@ -62,10 +62,24 @@ def _made(jar: Jar, definitions: Iterable[tuple[str, Definition]]) -> Iterator[t
 
 
 def closed(jar: Jar) -> Iterator[tuple[str, str]]:
-    """Yield the scope and the name of every value that this identity cannot decrypt."""
+    """Yield the scope and the name of every value that this identity cannot decrypt.
+
+    Raises DecryptionError where it may be able to, and has no consent.
+    """
     for layer in jar.plain.values():
         for scope, values in layer.items():
-            yield from ((scope, name) for name, each in values.items() if isinstance(each.content, Undecryptable))
+            for name, definition in values.items():
+                if is_closed(definition.content):
+                    yield scope, name
+
+
+def is_closed(content: Content) -> bool:
+    """Return whether a value cannot be decrypted by this identity. Raises DecryptionError for want of a consent."""
+    if not isinstance(content, Undecryptable):
+        return False
+    if content.fault.code == "no-consent":
+        raise content.fault
+    return True
 
 
 def secrets_read(jar: Jar, items: Iterable[ReadItem]) -> dict[str, str]:
